@@ -22,7 +22,7 @@ import (
 // A row compares two ways to do the same work.
 type row struct {
 	name   string
-	anchor string // what the other side is
+	anchor string // what the other side does
 	aim    string
 	ours   side
 	theirs side

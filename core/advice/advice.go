@@ -31,13 +31,13 @@ type Remedy struct {
 	Host   host.Question // how the operating system is asked; with no kind where it is not, for such things
 	Owners []string      // its packages that have it, as far as is known
 	Family string
-	Listed bool         // what packages have is known, so that without owners no package has it
+	Listed bool         // the lists of packages are known, so no owner means that no package has it
 	Here   bool         // the operating system has it, and only the recipe does not name it
 	Others []host.Found // the same header in other directories, of which one is to be chosen
 	At     string       // the file that is there, where the log is of no recipe's build
 
 	Without string // the argument that does without, as the source names it
-	Needed  string // the recipe that has it, and is needed already: what is wrong is where it is looked for
+	Needed  string // the recipe that has it, and is a need already: the search path is wrong
 }
 
 // Evidence is what remedies are found by.
@@ -74,7 +74,7 @@ func (e Evidence) other(r *recipe.Recipe, q host.Question) bool {
 func For(r *recipe.Recipe, c *diagnose.Cause, e Evidence) Remedy {
 	m := Remedy{Family: e.Family, Without: c.Without, Listed: e.Files.There()}
 	questions := c.Questions()
-	if r != nil { // nothing is a part of itself
+	if r != nil { // a file is no part of itself
 		own := buildfile.Stem(r.Name)
 		questions = slices.DeleteFunc(questions, func(q host.Question) bool {
 			return q.Kind != host.Program && buildfile.Stem(q.Name) == own && !e.other(r, q)

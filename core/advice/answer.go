@@ -17,11 +17,11 @@ import (
 
 // An Answer is a change of a recipe after a failed build.
 type Answer struct {
-	Text     string   // the lines that are added, or what is changed
+	Text     string   // the lines to add, or a description of the change
 	Packages []string // of the operating system that have to be installed for it; none: it can go on
-	Program  bool     // they are for a program that the build runs, not for what it is built with
+	Program  bool     // they are for a program that the build runs, not for its own inputs
 	Args     []string // that are added to those of the build, if it is that
-	Detour   bool     // it goes round what is missing, which may lead nowhere
+	Detour   bool     // it avoids what is missing, which may lead nowhere
 	Absent   bool     // something has to be installed, and its package is unknown
 	change   func(e *tomlfile.Edit, why string)
 }
@@ -321,13 +321,13 @@ func helpful(c *diagnose.Cause) (flag string, variables []string) {
 		}
 		return "-std=gnu17", compiler
 	case diagnose.WarningError:
-		if names := warnings(c.Lines); names != nil { // wins over -Werror, wherever that is said
+		if names := warnings(c.Lines); names != nil { // wins over -Werror at any position
 			return strings.Join(names, " "), compiler
 		}
 		return "-Wno-error", []string{"CFLAGS", "CXXFLAGS"}
 	case diagnose.NotRelocatable:
 		return "-fPIC", both
-	case diagnose.Undefined: // in a library that is named before what uses it
+	case diagnose.Undefined: // in a library that precedes its user on the command line
 		if c.Found != "" && said(func(line string) bool { return slices.Contains(strings.Fields(line), c.Found) }) {
 			return lateLibraries, both
 		}

@@ -79,7 +79,7 @@ func (a *attempt) giveFirstCache() error {
 		// Ignore packages that a user registered with cmake elsewhere.
 		{"CMAKE_FIND_USE_PACKAGE_REGISTRY", "OFF", "BOOL"}, {"CMAKE_FIND_USE_SYSTEM_PACKAGE_REGISTRY", "OFF", "BOOL"},
 	}
-	if a.job.Away() { // then nothing of what is built says how long the path of the root is
+	if a.job.Away() { // so nothing in the build depends on the length of the root's path
 		sets = append(sets, [3]string{"CMAKE_BUILD_RPATH_USE_ORIGIN", "ON", "BOOL"})
 	}
 	for _, o := range a.job.Recipe.Options {

@@ -27,11 +27,11 @@ type attempt struct {
 	cost    cost
 	env     []string          // of commands, once it is known
 	fetched []store.Source    // as they came in this run
-	digests map[string]string // of the files that were taken over in this run
-	left    *stamps           // of what an earlier run has left
+	digests map[string]string // of the files taken over in this run
+	left    *stamps           // of an earlier run's leftovers
 	system  string            // the state of the operating system's packages when it began
-	checked bool              // it is known whether it was changed by hand what was left
-	rebuild bool              // what is built is built already, and only compared
+	checked bool              // whether the leftovers were changed by hand is known
+	rebuild bool              // built already, and only compared
 	filling bool              // its makefiles know no DESTDIR, and so have to write to the prefix
 }
 

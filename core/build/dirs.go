@@ -14,9 +14,9 @@ import (
 type workDirs struct {
 	work   string
 	room   string // an empty directory to put a sealed room together on
-	given  string // what the build is given to read
+	given  string // the build's inputs
 	tries  string
-	placed string // what becomes the tree: files that the program has made itself
+	placed string // the contents of the tree: files that the program has made itself
 
 	box                                     string
 	source, build, stage, home, tmp, supply string // in the box
@@ -25,7 +25,7 @@ type workDirs struct {
 	// The needs combined into one directory, if they are for one; the program's own.
 	seen string
 
-	system string // what the build system is in: the source, or a directory of it
+	system string // the directory of the build system: the source, or a directory in it
 }
 
 // dirsOf are the directories of a job. A rebuild for comparison has its own.

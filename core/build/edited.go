@@ -23,7 +23,7 @@ type EditedPolicy string
 const (
 	RefuseEdited EditedPolicy = ""      // nothing is built
 	KeepEdited   EditedPolicy = "keep"  // it is built, and the tree says so
-	FreshSource  EditedPolicy = "fresh" // what was changed is thrown away
+	FreshSource  EditedPolicy = "fresh" // changes by hand are discarded
 )
 
 // Edited is the error for a build whose kept source or build directory has changed since the

@@ -63,7 +63,7 @@ func Surroundings(neighbours []Neighbour) []tomlfile.Pair {
 		lib := filepath.Join(n.Tree, "lib")
 		if n.Direct {
 			cppflags = append(cppflags, "-I"+filepath.Join(n.Tree, "include"))
-			for _, dir := range HeadersBelow(n.Tree) { // behind the system's, whose names they may have
+			for _, dir := range HeadersBelow(n.Tree) { // after the system's own, which may have the same names
 				cppflags = append(cppflags, "-idirafter", filepath.Join(n.Tree, dir))
 			}
 			ldflags = append(ldflags, "-L"+lib, "-Wl,-rpath,"+lib)
@@ -208,7 +208,7 @@ func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 		switch before, set := env[name]; {
 		case !set:
 			env[name] = value
-		case listed(name) != "": // of others, what a build cannot do without comes first
+		case listed(name) != "": // of others, required ones first
 			env[name] = value + listed(name) + before
 		}
 	}

@@ -20,16 +20,16 @@ type Failure struct {
 	Package  string
 	Version  string
 	Stage    string
-	What     string          // what went wrong, in words
+	What     string          // the error, in words
 	Log      string          // the stage's log, "" if it has none
 	Lines    []string        // of the log, from just before the first error on
 	DiskFull bool            // the root's disk has next to nothing left
 	Work     string          // the build's directory, kept for a look and for the next run
-	Cause    *diagnose.Cause // what its log says that it is, or nil
+	Cause    *diagnose.Cause // the cause found in its log, or nil
 	Outside  []string        // files that were placed outside of the tree
 	Nothing  bool            // nothing was placed at all
-	Built    []string        // what was built and could be placed, where nothing was
-	KeptOut  []string        // what it wanted of the machine and could not have, as far as it said so
+	Built    []string        // what was built and could be placed, if nothing was placed
+	KeptOut  []string        // what it wanted of the machine and could not have, as far as known
 }
 
 func (e *Failure) Error() string { return e.With(nil) }

@@ -41,7 +41,7 @@ type identity struct {
 	Placed   []string          // launchers and configuration files
 	Needs    []store.Link      // names and ids
 	ByHost   []string          `json:",omitempty"` // needs that the operating system meets, with versions
-	Host     []string          `json:",omitempty"` // what is seen of the operating system
+	Host     []string          `json:",omitempty"` // the visible part of the operating system
 	Bare     bool
 	Arch     string
 	Compiler string

@@ -21,7 +21,7 @@ type Job struct {
 	store.Ref
 	Package  *resolve.Package
 	Recipe   *recipe.Recipe // as it counts here: recipe.Effective
-	Needs    []*Job         // the builds it stands on, in the order of Package.Needs
+	Needs    []*Job         // the builds that it needs, in the order of Package.Needs
 	Asked    bool           // a person has asked for it, rather than something that needs it
 	Tree     string
 	Prefix   string // the directory that its files are for: its tree, unless it is built for another place

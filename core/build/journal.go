@@ -16,7 +16,7 @@ import (
 type journal struct {
 	Build   store.Ref                 `json:"build"`
 	Done    []string                  `json:"done"`    // stages, in order
-	Running string                    `json:"running"` // the stage under way; what it has made may be half-written
+	Running string                    `json:"running"` // the running stage; its output may be half-written
 	Boot    string                    `json:"boot"`    // the start of the machine since which it is under way
 	Newest  time.Time                 `json:"newest"`
 	Sources []store.Source            `json:"sources"` // as they came
@@ -25,10 +25,10 @@ type journal struct {
 	Inputs  map[string]string         `json:"inputs"` // of the stages that are done
 	Pure    bool                      `json:"pure"`   // the source is as it was unpacked and patched
 	Options map[string]string         `json:"options"`
-	Remarks []inspect.Remark          `json:"remarks,omitempty"` // on what was placed
+	Remarks []inspect.Remark          `json:"remarks,omitempty"` // about the placed files
 	Early   map[string]inspect.Remark `json:"early,omitempty"`   // on stages before that, by their names
 	Used    *Used                     `json:"used,omitempty"`    // of the operating system
-	User    sandbox.User              `json:"user,omitzero"`     // whose the box is
+	User    sandbox.User              `json:"user,omitzero"`     // the owner of the box
 	Given   []store.Owned             `json:"given,omitempty"`   // to others, by the installer
 	// What the source reported to be configured with and without.
 	Features []store.Feature `json:"features,omitempty"`
@@ -37,7 +37,7 @@ type journal struct {
 
 	// Of the source as unpacked and patched, if building leaves it unchanged.
 	SourceStamp string    `json:"source_stamp,omitempty"`
-	Stamp       string    `json:"stamp,omitempty"` // of what the last run has left, when it ended in good order
+	Stamp       string    `json:"stamp,omitempty"` // of the last run's leftovers, if it ended in order
 	Stamped     time.Time `json:"stamped,omitzero"`
 	Edited      bool      `json:"edited,omitempty"` // it was changed by hand since, and is to be built so
 }

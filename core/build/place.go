@@ -59,7 +59,7 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 		return f
 	}
 	if placed == staged {
-		known = nil // what needs have is not there
+		known = nil // the needs do not have it
 	}
 	if err := a.takeOver(ctx, placed, known); err != nil {
 		return err
@@ -123,7 +123,7 @@ func (a *attempt) staged() (*safefs.Dir, error) {
 	defer box.Close()
 	d, err := box.Sub(a.dirs.below(a.dirs.stage + a.job.Prefix))
 	if err != nil {
-		return nil, nil // or what is there is no directory, and so nothing that was placed
+		return nil, nil // or an existing entry is no directory, and so was not placed
 	}
 	return d, nil
 }
@@ -241,7 +241,7 @@ func (a *attempt) outside() []string {
 			return safefs.Skip
 		case len(outside) == enough:
 			return safefs.Stop
-		case "/"+e.Name == a.dirs.home, "/"+e.Name == a.dirs.tmp: // as what CMake registers in the home of who installs
+		case "/"+e.Name == a.dirs.home, "/"+e.Name == a.dirs.tmp: // such as CMake's registry in the user's home
 			return safefs.Skip
 		case !e.Mode.IsDir():
 			outside = append(outside, "/"+e.Name)

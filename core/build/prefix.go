@@ -128,7 +128,7 @@ func (a *attempt) showPrefix(r *sandbox.Room) error {
 		return os.Mkdir(a.dirs.prefix, 0o755)
 	}
 	r.Stands = sandbox.Stand{In: a.dirs.prefix, For: a.job.Prefix}
-	if !a.room.user.Other() { // who could change the files of the trees
+	if !a.room.user.Other() { // users who could change the files of the trees
 		err = union.Copy(a.dirs.prefix)
 	} else if err = union.Link(a.dirs.prefix); err == nil {
 		err = union.Give(a.dirs.prefix, func(path string) error { return give(path, a.room.user) })

@@ -24,10 +24,10 @@ type process struct {
 	output   *os.File
 	terminal *os.File   // instead of an output; or nil
 	files    []*os.File // its descriptors from 3 on
-	record   *os.File   // of what is watched; or nil
-	watched  bool       // what it opens
-	placing  bool       // what it gives to other users
-	used     *usage     // what it takes is added here, if it is not nil
+	record   *os.File   // of the watched processes; or nil
+	watched  bool       // the files that it opens
+	placing  bool       // the files that it gives to other users
+	used     *usage     // its cost is added here, unless nil
 }
 
 // usage is what commands have used of the machine.
@@ -136,7 +136,7 @@ func killAll(s *store.Store, jobs []*Job) {
 	for _, file := range processes {
 		environ, err := os.ReadFile(file)
 		if err != nil {
-			continue // gone since, or another user's
+			continue // gone, or another user's
 		}
 		stage := valueOf(strings.Split(string(environ), "\x00"), sandbox.Mark)
 		if pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file))); err == nil && stages[stage] {

@@ -51,10 +51,10 @@ func (a *attempt) prepare(ctx context.Context) error {
 	}
 	data, err := safefs.ReadFile(filepath.Join(a.dirs.work, journalFile), largestJournal)
 	if err == nil {
-		killAll(a.m.Store, []*Job{a.job}) // what a run that was killed has left behind
+		killAll(a.m.Store, []*Job{a.job}) // what a killed run has left behind
 		err = json.Unmarshal(data, &a.journal)
 	}
-	if err != nil { // there is none, or it is no use
+	if err != nil { // there is none, or it is unusable
 		a.journal = journal{}
 		if err := safefs.Remove(a.dirs.work); err != nil {
 			return err

@@ -31,7 +31,7 @@ func (b *Builder) Seen(ctx context.Context, job *Job) (Seen, error) {
 	if err != nil {
 		return nil, err
 	}
-	if sight == nil { // it sees everything; this tells the most
+	if sight == nil { // it sees everything, so this has the best answer
 		library := host.Question{Kind: host.Program, Name: "ldd"}
 		seen["C library"] = b.m.Programs.Ask(ctx, "", []host.Question{library},
 			func(host.Question) bool { return true })[library].Version

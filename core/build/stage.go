@@ -51,7 +51,7 @@ type Jobs int
 const (
 	One    Jobs = iota // it does not
 	Shared             // it takes slots from the pool by the jobserver protocol
-	Leased             // it is told how many, as $FL_JOBS in its arguments
+	Leased             // it gets the number as $FL_JOBS in its arguments
 )
 
 // before are actions before the commands of stages, and after those that follow them.

@@ -39,7 +39,7 @@ type Used struct {
 
 // The traces of a build: the first two in the box, the last in the work directory.
 const (
-	includedFile = "included" // by compilers that nothing else told to write it down
+	includedFile = "included" // by compilers that were not otherwise told to record it
 	modulesFile  = "modules"  // that pkg-config was asked for
 	openedFile   = "opened"   // what a watched build has read and run
 )
@@ -59,7 +59,7 @@ func (a *attempt) traceEnv(stage string) []string {
 // libraries are those of the operating system that placed files need at run time. If that cannot
 // be found out, a successful build does not fail, unless it is watched.
 func (a *attempt) findUsed(ctx context.Context, libraries []string) error {
-	if a.bare() && !a.job.Watch { // there was nothing but what is declared
+	if a.bare() && !a.job.Watch { // only declared things were visible
 		a.journal.Used = &Used{Build: a.job.Ref, Bare: true}
 		return nil
 	}

@@ -56,7 +56,7 @@ func Works(s *store.Store) ([]Work, error) {
 		} else if _, err := os.Lstat(w.Dir); err != nil {
 			continue // it is done in the meantime
 		}
-		if w.Name == "" { // nothing is known of it, and so it is no use
+		if w.Name == "" { // nothing is known of it, so it is useless
 			w.Name = e.Name()
 		}
 		w.Size = safefs.Size(w.Dir)

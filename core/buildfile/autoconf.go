@@ -39,7 +39,7 @@ type autoconf struct {
 	file     string
 	text     string
 	bodies   map[string]string // of macros
-	expanded int               // bytes that were looked through for macros
+	expanded int               // bytes searched for macros
 	spans    []span
 	given    []span // of switches, with their names as conditions
 	r        *Reading
@@ -204,7 +204,7 @@ func (a *autoconf) switches() {
 			}
 		}
 		s, ok := newSwitch(how, name, value, text)
-		if !ok && (how == "with" || how == "without") && placed.MatchString(value) { // the place of what it turns on
+		if !ok && (how == "with" || how == "without") && placed.MatchString(value) { // the place of its subject
 			s.maybe, s.Default = true, Auto
 			ok = true
 		}

@@ -21,7 +21,7 @@ type State string
 const (
 	On   State = "on"
 	Off  State = "off"
-	Auto State = "auto" // by what is found
+	Auto State = "auto" // by look-ups
 )
 
 // A Switch is a choice that a build system offers.
@@ -29,7 +29,7 @@ type Switch struct {
 	Name    string // as options of recipes are called
 	Raw     string // as the source calls it
 	About   string
-	Group   string // the heading that it stands under, or ""
+	Group   string // its heading, or ""
 	Default State
 	On, Off []string // the arguments of each side
 
@@ -40,8 +40,8 @@ type Switch struct {
 	Value  string
 
 	Purpose Purpose
-	Place   bool     // the last of On wants the place of what it needs behind it
-	maybe   bool     // its argument is a place: it is a switch if something is looked for by it
+	Place   bool     // the last of On takes the place of the need as a suffix
+	maybe   bool     // its argument is a place: it is a switch if it controls a look-up
 	vars    []string // by which the build file asks for it
 }
 
@@ -67,11 +67,11 @@ type Lookup struct {
 	Version  string   // a range, or ""
 	Required bool     // the build does not go on without it, or, with a switch, not when that is on
 	Switch   string   // the name of the one that decides about it, or ""
-	Value    string   // of that switch, with which it is looked for, where that is known
-	Off      []string // arguments by which it is not looked for, where there is no switch
+	Value    string   // of the switch that gives it, if known
+	Off      []string // arguments that turn the look-up off, without a switch
 	Ran      bool     // it is used where it is written, without a look-up; whether it matters is unknown
 	From     string   // file
-	sets     []string // variables that tell whether it was found
+	sets     []string // variables that say whether it was found
 	unsure   bool     // it is under an unknown condition
 }
 
@@ -84,7 +84,7 @@ type Reading struct {
 	Settings []Setting
 	Lookups  []Lookup
 	CXX      bool // there is C++ to compile
-	Modules  bool // modules of pkg-config are looked for
+	Modules  bool // modules are looked up with pkg-config
 }
 
 // Files returns the text of a file of the source, or "" if there is none.
@@ -289,7 +289,7 @@ func about(text, raw string, off bool) string {
 	if text = strings.Trim(text, " ,;:"); text == "" {
 		return raw
 	}
-	if first, _, _ := strings.Cut(text, " "); strings.ContainsAny(first, "_-.") { // a name, which is written as it is
+	if first, _, _ := strings.Cut(text, " "); strings.ContainsAny(first, "_-.") { // a literal name
 		return text
 	}
 	return strings.ToUpper(text[:1]) + text[1:]

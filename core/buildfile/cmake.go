@@ -23,7 +23,7 @@ func CMake(files Files) *Reading {
 
 type cmake struct {
 	files    Files
-	headings map[string]string // that options stand under, by their names
+	headings map[string]string // headings of options, by name
 	seen     map[string]bool
 	read     int // bytes
 	commands []command
@@ -162,7 +162,7 @@ func cmakeCommands(text string) []command {
 			if len(all) > 2*most {
 				return all
 			}
-			const deepest = 32 // what matters is nested less
+			const deepest = 32 // real files are nested less
 			c.conditions = slices.Clone(conditions[max(0, len(conditions)-deepest):])
 			slices.Reverse(c.conditions)
 			all = append(all, c)
@@ -233,7 +233,7 @@ func (c *cmake) switches() {
 func (c *cmake) onOff(raw, text, value string) {
 	s := CMakeOption(raw, text, slices.Contains([]string{"ON", "TRUE", "YES", "1"}, strings.ToUpper(value)))
 	if strings.EqualFold(value, "AUTO") || strings.Contains(value, "${") {
-		s.Default = Auto // that is decided elsewhere, often by what was found
+		s.Default = Auto // decided elsewhere, often by what was found
 	}
 	if s.Name != "" {
 		c.r.Switches = append(c.r.Switches, s)
@@ -275,7 +275,7 @@ func (c *cmake) lookups() {
 			if i := slices.Index(words, "LANGUAGES"); i >= 0 || named {
 				c.r.CXX = c.r.CXX || slices.Contains(words, "CXX")
 			} else {
-				c.r.CXX = true // which is what it means
+				c.r.CXX = true // its meaning
 			}
 		case "enable_language":
 			c.r.CXX = c.r.CXX || k.has("CXX") && len(k.conditions) == 0

@@ -62,7 +62,7 @@ func ConfigureHelp(script string) *Reading {
 			r.entry(e)
 		}
 	}
-	r.Settings = slices.DeleteFunc(r.Settings, func(set Setting) bool { // the place of what a switch turns on
+	r.Settings = slices.DeleteFunc(r.Settings, func(set Setting) bool { // the place of a switch's subject
 		i := slices.IndexFunc(r.Switches, func(s Switch) bool { return s.Raw == set.Raw && s.Values == nil })
 		if i >= 0 && !saysDefault(r.Switches[i].About) {
 			r.Switches[i].Default = Auto
@@ -94,7 +94,7 @@ func (r *Reading) entry(e *helpEntry) {
 		}
 	case !ok:
 		raw := e.name
-		if positive[e.how] != e.how { // it leaves out what it is given
+		if positive[e.how] != e.how { // it omits its input
 			raw = e.how + "-" + e.name
 		}
 		set := newSetting("--"+e.how+"-"+e.name, raw, e.value, e.says)
@@ -256,7 +256,7 @@ func newSwitch(how, name, value, text string) (Switch, bool) {
 	if m := listedValues.FindStringSubmatch(value); m != nil {
 		values := strings.FieldsFunc(m[1], func(c rune) bool { return strings.ContainsRune("|/,", c) })
 		if !slices.ContainsFunc(values, func(v string) bool { _, plain := states[v]; return !plain }) {
-			s.Default = Auto // yes, no and auto are no values, and none of them is said to be the default
+			s.Default = Auto // yes, no and auto are no values, and none of them is documented as the default
 			if how == "disable" || how == "without" {
 				s.Default = On
 			}

@@ -12,12 +12,12 @@ type Setting struct {
 	Name    string // as options of recipes are called, or "" where it cannot be one
 	Raw     string // as the source calls it
 	About   string
-	Group   string // the heading that it stands under, or ""
+	Group   string // its heading, or ""
 	Form    recipe.Form
 	Given   string // the argument, with $FL_VALUE for the value
-	Between string // what stands between the words of a list, where that is no comma
+	Between string // the separator of a list, unless a comma
 	Matches string // a regular expression for each word of a list, or ""
-	Usual   string // what it is in the source by default, as far as that is plain
+	Usual   string // its default in the source, if clear
 }
 
 // value is how a value is written into an argument.

@@ -26,15 +26,15 @@ type Reason string
 // The reasons.
 const (
 	BeingBuilt Reason = "being_built" // another process works in it, or a build sees it
-	InUse      Reason = "in_use"      // it has come onto the landing, or something there stands on it
-	NeededNow  Reason = "needed"      // another tree stands on it
+	InUse      Reason = "in_use"      // it is on the landing now, or needed there
+	NeededNow  Reason = "needed"      // another tree needs it
 )
 
 // Stayed is something that was not deleted after all.
 type Stayed struct {
 	Build store.Ref `json:"build"`
 	Why   Reason    `json:"why"`
-	By    store.Ref `json:"by,omitzero"` // of NeededNow: the tree that stands on it
+	By    store.Ref `json:"by,omitzero"` // of NeededNow: the tree that needs it
 }
 
 // Deleted is the outcome for candidates.

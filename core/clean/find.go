@@ -18,15 +18,15 @@ import (
 
 // What says what to look for. Directories of failed or interrupted builds are always included.
 type What struct {
-	Names    []landing.Named // of whose packages; none: of all
-	Trees    bool            // trees that nothing on a landing stands on that is kept
+	Names    []landing.Named // packages; none: all
+	Trees    bool            // trees that no kept state of the landing needs
 	Landings bool            // earlier states of the landing
 	Logs     bool            // logs of builds that are not there
 	Archives bool            // verified archives
 
-	Older  time.Duration // only what is at least so old
-	Larger int64         // only what has at least so many bytes; of states, which have none, all
-	Locks  []*lock.File  // what these need stays
+	Older  time.Duration // only trees at least this old
+	Larger int64         // only trees of at least so many bytes; states, which have none, all count
+	Locks  []*lock.File  // the needs of these stay
 }
 
 // Candidates are what can be deleted.
@@ -326,7 +326,7 @@ func unused(receipts []*store.Receipt, states []landing.Remembered, what What) [
 	for r := range landing.Used(states) {
 		use(r)
 	}
-	for _, r := range receipts { // what is named keeps what others stand on
+	for _, r := range receipts { // a named tree stays if others need it
 		if what.locked(r.Ref) ||
 			len(what.Names) > 0 && !slices.ContainsFunc(what.Names, func(n landing.Named) bool { return n.FitsReceipt(r) }) {
 			use(r.Ref)

@@ -26,8 +26,8 @@ func (e *Runs) Error() string {
 // Removed is the outcome of a removal.
 type Removed struct {
 	landing.Result
-	Trees   []*store.Receipt // of what is named; they are gone where that was asked for
-	Aside   []store.Ref      // whose receipts cannot be read; they were moved aside
+	Trees   []*store.Receipt // the named builds; they are deleted if that was requested
+	Aside   []store.Ref      // builds with unreadable receipts; they were moved aside
 	Unknown []string         // named, and nothing of it is installed any more
 	Deleted
 }

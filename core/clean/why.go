@@ -20,16 +20,16 @@ type Reasons struct {
 	Locked  string      `json:"locked,omitempty"`    // the lock file that has this build
 	States  []int       `json:"landings"`            // earlier and later states that have it
 	Needed  []Dependant `json:"needed_by"`           // builds that need it
-	With    []store.Ref `json:"would_go"`            // what would leave the landing with it
+	With    []store.Ref `json:"would_go"`            // builds that would leave the landing with it
 	Kept    []string    `json:"cannot_go,omitempty"` // packages on the landing that need it to run
-	Unused  []store.Ref `json:"would_be_unused"`     // trees that nothing would stand on any more
+	Unused  []store.Ref `json:"would_be_unused"`     // trees that would no longer be needed
 }
 
 // A Dependant is a build that needs another.
 type Dependant struct {
-	store.Link          // the build, and what it needs the other as
+	store.Link          // the build, and the role in which it needs the other
 	OnLanding  bool     `json:"on_landing"`
-	Way        []string `json:"way"` // of needs, from what was asked for to it; names
+	Way        []string `json:"way"` // names on the path of needs from a request to it
 }
 
 // Why finds out why a build exists, and what would go with it.

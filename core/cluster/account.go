@@ -84,7 +84,7 @@ func (w *watcher) became(o *outcome) {
 	switch {
 	case o.Built:
 		w.late[j.Ref] = w.m.Now()
-	case o.Failure != nil: // of which an event has told
+	case o.Failure != nil: // reported by an event
 		w.result[j] = &build.Result{Job: j, Outcome: schedule.Failed, Err: o.Failure}
 	default:
 		w.fail(j, o.err())

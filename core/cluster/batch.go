@@ -23,7 +23,7 @@ type batchJob struct {
 	Avoid      []string // nodes that it must not run on
 	Held       bool     // it does not run before it is released
 
-	Environment []string // NAME=VALUE, all that its command gets besides what the scheduler sets
+	Environment []string // NAME=VALUE, everything its command gets in addition to the scheduler's own
 }
 
 // State is how far a job has got.
@@ -33,7 +33,7 @@ type State string
 // lists.
 const (
 	Queued      State = "waiting"
-	Impossible  State = "impossible" // it waits for what no node has
+	Impossible  State = "impossible" // no node has what it waits for
 	Running     State = "running"
 	Finished    State = "done"
 	Failed      State = "failed"        // by its status

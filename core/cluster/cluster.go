@@ -24,7 +24,7 @@ import (
 
 // How says how a ladder is built on a cluster.
 type How struct {
-	Command string                 // for who comes back: build, install or upgrade
+	Command string                 // for coming back: build, install or upgrade
 	Detach  bool                   // submit, and leave
 	Follow  string                 // the run to follow, instead of submitting; ""
 	Leave   func(cause error) bool // when the context ends: whether the jobs go on; nil: they do not
@@ -107,7 +107,7 @@ func room(ctx context.Context, m *machine.Machine, by Scheduler, pieces []Piece)
 type Submitted struct {
 	Builds []store.Ref `json:"builds"`
 	Size
-	After []store.Ref `json:"after"` // the builds of other jobs that it stands on
+	After []store.Ref `json:"after"` // the builds of other jobs that it needs
 }
 
 // Jobs are those of a plan, in the order in which they would be submitted, and the expected

@@ -38,9 +38,9 @@ func (w *watcher) keepLatency() {
 
 // A span is the time of a job on its node.
 type span struct {
-	ready       time.Time // when what it stands on was over; zero where it stands on nothing
+	ready       time.Time // when its needs were done; zero if it has none
 	begun, over time.Time
-	besides     time.Duration // what it did besides building
+	besides     time.Duration // work other than building
 }
 
 // latency is the overhead of jobs, or 0 if no job waited for another.

@@ -26,7 +26,7 @@ type order struct {
 	Ask    plan.Ask              `json:"ask"`
 	Builds []store.Ref           `json:"builds"`
 	Needs  []store.Ref           `json:"needs"` // that other jobs build, and that have to be there
-	Seen   map[string]build.Seen `json:"seen"`  // of each build, by its id: what it sees where it was planned
+	Seen   map[string]build.Seen `json:"seen"`  // for each build, by id: what it sees where it was planned
 }
 
 // Unlike is the error for a node that differs from the machine that made the plan.
@@ -122,7 +122,7 @@ func (o order) execute(ctx context.Context, m *machine.Machine, t *teller) error
 		became := &outcome{Build: r.Job.Ref, Built: r.Outcome == schedule.Succeeded, Record: records[r.Job.Ref]}
 		switch {
 		case r.Outcome == schedule.Skipped:
-			continue // who watches finds that, too
+			continue // the watcher finds that, too
 		case r.Err != nil:
 			became.failed(r.Err)
 		}

@@ -11,7 +11,7 @@ import (
 // was lost is found by its name.
 type patient struct {
 	Scheduler
-	waiting func(err error) // told once each time it begins to wait
+	waiting func(err error) // called once each time it begins to wait
 }
 
 // until repeats something until the controller answers, or the context ends.

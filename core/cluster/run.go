@@ -70,7 +70,7 @@ type Job struct {
 	Lane   int         `json:"lane"`
 	Size
 	Again    bool `json:"again,omitempty"`    // it takes the place of one that came to nothing
-	Over     bool `json:"over,omitempty"`     // nothing is expected of it any more
+	Over     bool `json:"over,omitempty"`     // nothing more is expected of it
 	Replaced bool `json:"replaced,omitempty"` // another takes its place
 
 	watched
@@ -79,9 +79,9 @@ type Job struct {
 // watched is what the watcher knows about a job, by this machine's clock.
 type watched struct {
 	id       string // in the scheduler's lists; "" while that is not known
-	tail     *tail  // of what its node tells; nil while it is not submitted
+	tail     *tail  // reports of its node; nil before it is submitted
 	begun    time.Time
-	finished time.Time // when it had told everything
+	finished time.Time // when its reports were complete
 	silent   time.Time // since when the scheduler says that it has ended, and it does not
 	unlike   *Unlike   // its node has refused it
 }

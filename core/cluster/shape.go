@@ -15,8 +15,8 @@ import (
 
 // A Piece is a build, as a part of batch jobs.
 type Piece struct {
-	Needs  []int         // places of the pieces it stands on, all before its own
-	Length time.Duration // how long it should take with its processors; 0 when nothing is known
+	Needs  []int         // indexes of the pieces it needs, all smaller than its own
+	Length time.Duration // its expected time with its processors; 0: unknown
 	Width  float64       // how many of them it keeps busy
 	Size
 }
@@ -34,7 +34,7 @@ func (s Size) times(n int) Size { return Size{s.Processors, s.Memory * n, s.Minu
 // A Group is the contents of one batch job.
 type Group struct {
 	Pieces []int // in the order of the ladder
-	After  []int // places of the groups it stands on, all before its own
+	After  []int // indexes of the groups it needs, all smaller than its own
 	Length time.Duration
 	Size
 	Lane int // of those that run one after the other, where there is a limit
@@ -91,7 +91,7 @@ const margin = 2
 
 // minutes is the time limit for something with an expected time.
 func minutes(takes time.Duration) int {
-	const more = 10 // for what it waits for: locks, a file system
+	const more = 10 // for waiting: for locks, a file system
 	return int((margin * takes).Minutes()) + more
 }
 

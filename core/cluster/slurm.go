@@ -135,7 +135,7 @@ func (s slurm) Look(ctx context.Context, mark string) ([]Status, error) {
 			continue
 		}
 		state, known := slurmStates[fields[1]]
-		if !known { // a word of a newer scheduler: the job is looked at again
+		if !known { // a term of a newer scheduler: the job is checked again
 			state, fields[3] = Queued, fields[1]
 		}
 		if state == Queued && slices.Contains(never, fields[3]) {
@@ -200,7 +200,7 @@ func nodeName() string {
 
 // The problems of schedulers.
 const (
-	Refused problem.Code = "scheduler_refused" // it does not do what it is asked
+	Refused problem.Code = "scheduler_refused" // it does not do as asked
 	Silent  problem.Code = "scheduler_silent"  // its controller does not answer
 	Absent  problem.Code = "no_scheduler"      // its programs are not on this machine
 )

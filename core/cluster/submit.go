@@ -65,7 +65,7 @@ func (w *watcher) comeBack(ctx context.Context, p *plan.Plan) error {
 	for _, s := range statuses {
 		if j := w.called(s.Name); j != nil {
 			j.id = s.ID
-			if s.State == Queued && s.Why == "JobHeldUser" { // who submitted it was killed; what an administrator holds stays
+			if s.State == Queued && s.Why == "JobHeldUser" { // its submitter was killed; an administrator's hold stays
 				held = append(held, s.ID)
 			}
 		}

@@ -34,7 +34,7 @@ type watcher struct {
 	expected time.Duration // that it should take, or 0
 
 	idle   time.Time // since when no job runs; zero while one does
-	said   string    // why, as it was told
+	said   string    // why, as reported
 	saidAt time.Time
 }
 
@@ -42,7 +42,7 @@ type watcher struct {
 type Done struct {
 	Results  []build.Result // one for each build
 	Began    time.Time      // when it was submitted
-	Expected time.Duration  // that it should have taken, or 0
+	Expected time.Duration  // its expected time, or 0
 }
 
 // Build builds a plan on the nodes; needs outside of the plan are installed, and its sources are
@@ -97,7 +97,7 @@ func Build(ctx context.Context, m *machine.Machine, p *plan.Plan, how How, recor
 	if !back {
 		w.keepLatency()
 	}
-	if wrong := r.end(context.WithoutCancel(ctx), m, by); wrong != nil { // what is built is built
+	if wrong := r.end(context.WithoutCancel(ctx), m, by); wrong != nil { // finished builds stay
 		m.Tell(event.Event{Kind: event.Batch, Text: "the jobs of the run " + r.Name + " could not be ended: " +
 			wrong.Error()})
 	}
@@ -273,7 +273,7 @@ func (w *watcher) settle(ctx context.Context, j *Job, status Status, known, casc
 	const twice = 2
 	short := map[State]string{OutOfMemory: "memory", TimedOut: "time"}[err.Status.State]
 	switch {
-	case cascades: // the scheduler knows jobs, and not what they stand on in them
+	case cascades: // the scheduler knows jobs, not the dependencies inside them
 		return w.again(ctx, j, j.Size, j.Again)
 	case j.Again:
 	case short != "":

@@ -43,9 +43,9 @@ func Elsewhere(dir string) (Side, error) {
 type Report struct {
 	A         store.Ref `json:"a"`
 	B         store.Ref `json:"b"`
-	Made      []string  `json:"made"`      // in words, what they were made of
+	Made      []string  `json:"made"`      // in words, of what they were made
 	Options   []Changed `json:"options"`   //
-	Features  []Changed `json:"features"`  // that the sources said they were configured with and without
+	Features  []Changed `json:"features"`  // features that the sources say they were configured with and without
 	Sources   []Changed `json:"sources"`   // by place; digests or commits
 	Patches   []Changed `json:"patches"`   //
 	Needs     []Changed `json:"needs"`     // versions and ids

@@ -114,7 +114,7 @@ func ownless(data []byte, tree string) []byte {
 
 // alike reports whether a file is the same in two places, except for the names of the trees.
 func alike(a, b *safefs.Dir, name, treeA, treeB string) (bool, error) {
-	const largest = 64 << 20 // of which the name of the tree is taken out
+	const largest = 64 << 20 // without the name of the tree
 	if info, err := a.Lstat(name); err == nil && info.Size > largest {
 		return alikeBytes(a, b, name)
 	}

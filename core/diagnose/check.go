@@ -12,7 +12,7 @@ type check struct {
 	kind   Kind
 	name   string
 	rang   string
-	warned bool // it was said that it is missing
+	warned bool // it was reported missing
 	last   bool // it is the very last thing before the message
 }
 

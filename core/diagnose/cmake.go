@@ -196,7 +196,7 @@ func cmakeSaid(c *Cause, lines []string, at int) bool {
 		text = append(text, strings.TrimSpace(line))
 	}
 	if slices.ContainsFunc(ofCMake, func(own string) bool { return strings.Contains(strings.Join(text, " "), own) }) {
-		return false // other rules know what CMake says itself
+		return false // other rules handle CMake's own messages
 	}
 	var failed []check
 	for i := at - 1; i >= max(0, at-8); i-- {

@@ -73,13 +73,13 @@ func (c *Cause) orNumbered(failed []check) {
 func (f check) meant(word, text string) (kind Kind, name string) {
 	kind, name = f.kindIn(text), f.name
 	switch {
-	case strings.HasSuffix(name, "-config") && !strings.HasSuffix(word, "-config"): // which would only tell of it
+	case strings.HasSuffix(name, "-config") && !strings.HasSuffix(word, "-config"): // which would only report it
 		return Missing, word
 	case kind == MissingProgram && strings.HasPrefix(strings.ToLower(word), "lib"):
 		return Missing, word
 	case kind == Missing && plain(word) == f.plain() && !f.warned:
 		return Missing, word
-	case kind == Missing && strings.ToUpper(name) == name: // what its variables are called
+	case kind == Missing && strings.ToUpper(name) == name: // the names of its variables
 		return Missing, strings.ToLower(name)
 	}
 	return kind, name

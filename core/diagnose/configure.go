@@ -134,7 +134,7 @@ func whichModule(c *Cause, lines []string, at int) bool {
 func said(c *Cause, lines []string, at int) bool {
 	text := c.Name() + "\n" + following(lines, at)
 	c.Names = nil
-	if inDirectory.MatchString(lines[at]) { // the next line says what
+	if inDirectory.MatchString(lines[at]) { // the next line says what is missing
 		return false
 	}
 	if strings.Contains(text, "above") {

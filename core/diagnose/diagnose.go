@@ -53,8 +53,8 @@ const (
 	Permission      Kind = "permission"
 	Source          Kind = "source"    // the source is at fault
 	Setup           Kind = "setup"     // how the machine or the user is set up
-	Damaged         Kind = "damaged"   // a file is not what it should be
-	Site            Kind = "site"      // what a shelf's own table of causes knows
+	Damaged         Kind = "damaged"   // a file differs from what it should be
+	Site            Kind = "site"      // a shelf's own table of causes
 	Said            Kind = "own_words" // the tool's own words, which no rule knows
 	Unknown         Kind = "unknown"
 	Fine            Kind = "fine" // it did not fail
@@ -63,22 +63,22 @@ const (
 // A Cause is what went wrong.
 type Cause struct {
 	Kind  Kind     `json:"kind"`
-	Names []string `json:"names,omitempty"` // of what is missing; any one of several will do
+	Names []string `json:"names,omitempty"` // missing things; any one of them is enough
 	Range string   `json:"range,omitempty"` // the versions that are wanted
 	Found string   `json:"found,omitempty"` // the version that is there
 	// Likely is set if the cause follows from the words of a message, and nothing else in the log
 	// confirms it.
 	Likely  bool     `json:"likely,omitempty"`
-	Also    []Cause  `json:"also,omitempty"`    // what the same log says is missing besides
-	Without string   `json:"without,omitempty"` // the argument that builds without what is missing, as the message says
+	Also    []Cause  `json:"also,omitempty"`    // what else is missing by the same log
+	Without string   `json:"without,omitempty"` // the argument for building without it, from the message
 	Asks    string   `json:"asks,omitempty"`    // the argument that the message asks for, such as --enable-moss
 	Place   string   `json:"place,omitempty"`   // FILE:LINE in the source
-	Line    int      `json:"line"`              // of the log, counted from 1; 0 where nothing is known
+	Line    int      `json:"line"`              // of the log, counted from 1; 0: unknown
 	Lines   []string `json:"lines"`             // of the log around it
 	See     string   `json:"see,omitempty"`     // another log that has more
 	In      string   `json:"in,omitempty"`      // the log that Line and Lines are of, where it is another one
-	Helps   string   `json:"helps,omitempty"`   // what helps, where the rule says it
-	says    string   // in the place of what the kind says
+	Helps   string   `json:"helps,omitempty"`   // the advice, if the rule has some
+	says    string   // in the place of the kind's text
 }
 
 // Known reports whether the cause says more than that there is one.
@@ -215,7 +215,7 @@ func (t *Table) first(lines []string, ended ending) (Cause, *rule) {
 				continue
 			}
 			if c := t.rules[n].holds(lines, i, ends); c != nil {
-				if c.Kind == Unknown { // it says something, and not what any rule knows
+				if c.Kind == Unknown { // it is a message that no rule knows
 					c = saying(lines, i)
 				}
 				if c.Without == "" {

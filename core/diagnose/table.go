@@ -27,12 +27,12 @@ type rule struct {
 	Kind    Kind     `toml:"kind"`
 	Match   string   `toml:"match"`
 	Names   []string `toml:"names"`   // in the place of those that are matched
-	Says    string   `toml:"says"`    // in the place of what the kind says; {name}, {range} and {found} are put in
-	Helps   string   `toml:"helps"`   // in the place of what helps against the kind
+	Says    string   `toml:"says"`    // in the place of the kind's text, with {name}, {range} and {found} replaced
+	Helps   string   `toml:"helps"`   // in the place of the kind's advice
 	Guess   bool     `toml:"guess"`   // it is likely, no more
 	Then    string   `toml:"then"`    // a step that finds out more from the lines around
 	Example string   `toml:"example"` // of a log
-	Means   string   `toml:"means"`   // what is said of that
+	Means   string   `toml:"means"`   // what the rule says of it
 
 	pattern *pattern.Pattern
 	needs   []string // texts of which every line that it holds for has one
@@ -68,7 +68,7 @@ var steps = map[string]step{
 type mark struct {
 	Match   string `toml:"match"`
 	Failed  bool   `toml:"failed"` // otherwise all went well
-	Phase   bool   `toml:"phase"`  // what went wrong before it does not matter to what comes after
+	Phase   bool   `toml:"phase"`  // earlier errors do not matter later
 	Late    bool   `toml:"late"`   // it counts near the end of a log only
 	Example string `toml:"example"`
 	pattern *pattern.Pattern

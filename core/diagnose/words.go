@@ -24,7 +24,7 @@ var wordings = []struct {
 		re(`(?i)development (?:files|headers|libraries|packages?)(?: and \w+)? (?:for|of) (?:(?:any|the|supported` +
 			`|installed|versions?|of|a) )*([a-z][\w.+-]*)`)},
 	{Missing, re(`(?:library|package|program) (?:called|named) ` + open + `([\w.+-]+)`)},
-	{MissingHeader, re(`link test program to (Python)`)}, // as everyone writes it who looks for Python.h
+	{MissingHeader, re(`link test program to (Python)`)}, // the usual spelling of a look-up for Python.h
 	{MissingHeader, re(`([\w+-]+(?:/[\w+.-]+)*\.h(?:pp|h)?)\b`)},
 	{MissingPython, re(`(?i)\bpython[\d.]* (?:is missing )?(?:modules?:?|packages?:?)? *` + open + `([\w.-]+)` + close +
 		` (?:is )?(?:missing|module|required|not found)`)},

@@ -26,9 +26,9 @@ type Wanted struct {
 // Brought is a source that was fetched and unpacked.
 type Brought struct {
 	Dir    string
-	Name   string // what it is called where it is from
+	Name   string // its name at its origin
 	Origin Origin
-	Done   func() // takes away what was made for it
+	Done   func() // deletes its temporary files
 }
 
 // repositoryURL matches URLs that cannot be those of archives.
@@ -111,7 +111,7 @@ func unpacked(ctx context.Context, m *machine.Machine, url, work string) (string
 			o.Signers = signature.Signer(text)
 		}
 	}
-	if len(o.Signers) == 0 { // what is there is no signature
+	if len(o.Signers) == 0 { // the server's answer is no signature
 		o.Signature = ""
 	}
 	if _, err := source.Unpack(ctx, file, work, m.Unpacking); err != nil {

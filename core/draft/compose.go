@@ -19,13 +19,13 @@ import (
 // An Origin is the place that the source is from.
 type Origin struct {
 	URL       string   // of an archive; "" for a folder or a repository
-	SHA256    string   // of the file as it is, which is not confirmed
+	SHA256    string   // of the file as downloaded, unconfirmed
 	Size      int64    // of the file in bytes
 	Signature string   // the URL of a signature beside it, or ""
 	Signers   []string // the keys that the signature says it is by
 	Signer    *Signer  // the one that a person trusts, or nil
 
-	Git, Branch, Tag, Commit string // of a repository; Tag is "" where there is none
+	Git, Branch, Tag, Commit string // of a repository; Tag is "" if it has none
 	Svn, Revision            string
 	Version                  string // that the tag, or the commits since, make
 }
@@ -97,7 +97,7 @@ func (c *composer) source(o Origin, s *Source) {
 	if c.open {
 		c.line("[source]")
 		key := "archive"
-		if o.Signature != "" { // in a column with what is in comments
+		if o.Signature != "" { // aligned with lines in comments
 			key = "archive  "
 		}
 		c.line("%s = %s", key, quote(c.url))
@@ -243,7 +243,7 @@ func (c *composer) group(name string) {
 type composer struct {
 	b         strings.Builder
 	family    string          // of the operating system
-	url, page string          // of the archive, with the version left open, and of what lists it
+	url, page string          // of the archive, with a placeholder for the version, and of the page that lists it
 	open      bool            // the URL is
 	named     map[string]bool // the options that are written
 	auto      map[string]bool // those of them that the source decides

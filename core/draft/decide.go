@@ -27,8 +27,8 @@ type Evidence struct {
 type Decided struct {
 	Choices []Choice
 	Needs   []Wants
-	Itself  []string // what the build looks for by itself and nothing turns off
-	Perhaps []string // what the source seems to need, and nothing has
+	Itself  []string // look-ups by the build itself that nothing turns off
+	Perhaps []string // apparent needs of the source that nothing has
 }
 
 // NoRecipe names what is taken from the operating system, or turned off, because no recipe has
@@ -109,7 +109,7 @@ func questions(l buildfile.Lookup) []host.Question {
 //   - without a switch, the declared needs decide, because a build sees nothing else.
 func (s *Source) Decide(e Evidence) Decided {
 	d := &decision{source: s, e: e, recipes: map[string]string{}}
-	for _, l := range s.Lookups { // what has the same stem is of the same package
+	for _, l := range s.Lookups { // things with one stem belong to one package
 		if name, sure, found := d.provider(l); found && (sure || d.recipes[buildfile.Stem(l.Name())] == "") {
 			d.recipes[buildfile.Stem(l.Name())] = name
 		}
@@ -138,7 +138,7 @@ func (s *Source) Decide(e Evidence) Decided {
 	for _, l := range lookups {
 		switch {
 		case l.Switch != "":
-		case l.Required, l.Ran && d.e.Here[questions(l)[0]].There: // what is written is likely to matter
+		case l.Required, l.Ran && d.e.Here[questions(l)[0]].There: // written lines are likely to matter
 			l.Required = true
 			d.want(l, "")
 		default:
@@ -247,7 +247,7 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 		}
 	}
 	byName := ""
-	if len(lookups) == 0 { // the name of a switch can say what it needs
+	if len(lookups) == 0 { // the name of a switch can name its need
 		if name, _, found := d.e.Known.Find("module", sw.Raw); found && name != d.source.Name.Value {
 			byName = name
 			have = append(have, name)
@@ -278,7 +278,7 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 			map[buildfile.State]string{buildfile.On: "on", buildfile.Auto: "by what is there"}[sw.Default],
 			strings.Join(lack[:min(3, len(lack))], ", "))
 	}
-	if sw.Place { // the tree of the need, or else what the system has
+	if sw.Place { // the tree of the need, else the system's copy
 		c.On = nil
 		if len(have) > 0 {
 			c.On = []string{sw.On[0] + "$FL_TREE_" + recipe.VariableName(have[0])}
@@ -344,7 +344,7 @@ func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 		}
 	}
 	if chosen != "" && c.Value != "" && c.Value != chosen {
-		if _, needs := of[c.Value]; !needs { // what the source means needs nothing
+		if _, needs := of[c.Value]; !needs { // built-in parts need nothing
 			chosen = ""
 		}
 	}

@@ -47,16 +47,16 @@ type Source struct {
 	Built                                 []string    // programs and libraries that were made when it was listened to
 	Args                                  []string    // arguments that every build needs
 	Steps                                 [][2]string // shell text by the names of steps, for the method script
-	Env                                   [][2]string // what users of the package get
+	Env                                   [][2]string // what the package's users get
 	Extras                                []ExtraOf   // archives that it needs besides
 	called, versioned                     string      // as its own files call it, where no build system says so
 	targets                               []string    // of its makefile
 	buildfile.Reading
-	heard     bool               // what it looks for is what its own configure step has asked for
+	heard     bool               // its look-ups are those of its own configure step
 	Hints     []Hint             // of its texts
 	generated []buildfile.Lookup // programs that make the configure script
 	mentioned []string           // programs that configure.ac seems not to go on without
-	Remarks   []Finding          // what else a person should know
+	Remarks   []Finding          // other remarks for a person
 }
 
 // An ExtraOf is an additional archive of a source, whose digest its own files state.

@@ -38,7 +38,7 @@ func (t *tree) identity(s *Source) {
 	archiveName, archiveVersion := "", ""
 	if m := archiveParts.FindStringSubmatch(t.archive); m != nil {
 		archiveName, archiveVersion = undecorated(m[1]), afterVersion.ReplaceAllString(m[2], "")
-		archiveVersion, _, _ = strings.Cut(archiveVersion, "~") // what a distribution adds
+		archiveVersion, _, _ = strings.Cut(archiveVersion, "~") // additions of a distribution
 		if i := strings.LastIndexByte(archiveVersion, '+'); strings.Count(archiveVersion, "+") > 1 {
 			archiveVersion = archiveVersion[:i] // as that
 		}

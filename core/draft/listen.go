@@ -71,7 +71,7 @@ func isConfig(kind, name string) bool {
 // An answer is something that a step finds.
 type answer struct {
 	Version string
-	Tree    string // that has it; "": an empty stand-in is made
+	Tree    string // with it; "": a stand-in is created
 }
 
 // answers are what a step finds, by their keys.
@@ -91,11 +91,11 @@ type heardRun struct {
 	Asked  []inquiry         // in the order in which it asked
 	CXX    bool              // a C++ compiler was run
 	Lines  int               // that it printed
-	Made   map[string]string // digests of the files that it has made, and values of what it has decided, by name
-	Late   bool              // it was ended for having taken too long
-	Output string            // the end of what it printed
+	Made   map[string]string // digests of the files it made, and values of its decisions, by name
+	Late   bool              // it exceeded the time limit
+	Output string            // the end of its output
 	CPU    time.Duration
-	Cache  []byte // what its tests have found, except for what was asked; nil where it keeps nothing
+	Cache  []byte // results of its tests, except for inquiries; nil if it keeps none
 
 	Options   []cmakeOption // of CMake
 	Downloads []Download
@@ -293,7 +293,7 @@ func (r *listeningRoom) Run(ctx context.Context, step configureStep) (*heardRun,
 	case recipe.Meson:
 		argv = []string{"meson", "setup", out, top, "--prefix=" + prefix, "--libdir=lib", "--buildtype=release",
 			"--wrap-mode=nodownload"}
-	case recipe.Make: // it has no other step: what it lacks is seen when it compiles
+	case recipe.Make: // it has no other step: what it lacks shows when it compiles
 		argv = []string{"make", "-k", "-C", top}
 	default:
 		return nil, ErrNoRoom
@@ -316,7 +316,7 @@ func (r *listeningRoom) Run(ctx context.Context, step configureStep) (*heardRun,
 	if below != "" {
 		sub, err := made.Sub(below)
 		if err != nil {
-			return run, nil // it has taken its own directory away
+			return run, nil // it has removed its own directory
 		}
 		defer sub.Close()
 		made = sub

@@ -38,7 +38,7 @@ func (e *Unheard) Error() string { return e.Why }
 
 // Listening says how much to find out about a source.
 type Listening struct {
-	Quick   bool          // only what it looks for, and nothing of its switches
+	Quick   bool          // only its look-ups, not its switches
 	Longest time.Duration // that one run of the configure step may take; 0: three minutes
 	// Progress is called after each run with the current question; nil: it is not.
 	Progress func(doing string, runs int)
@@ -144,20 +144,20 @@ type hearing struct {
 	room     *listeningRoom
 	known    *Known
 	ctx      context.Context
-	answers  answers         // what is said to be there: what the shelf has, and what it does not go on without
-	needed   map[string]bool // what it does not go on without, by its key
+	answers  answers         // what is reported as present: the shelf's packages, and what it stops without
+	needed   map[string]bool // what it stops without, by key
 	args     []string        // of all runs
-	outward  bool            // its copies of libraries are missing: it is told to take those outside
+	outward  bool            // its bundled libraries are missing: it is told to use external ones
 	quick    bool
-	forced   []inquiry           // what was answered because it had stopped
+	forced   []inquiry           // answers that were given because it had stopped
 	full     *heardRun           // with all of them
 	programs []string            // that it does not go on without
-	more     []*buildfile.Lookup // what is looked for with a switch that is off, or with one value of it, alone
+	more     []*buildfile.Lookup // look-ups that are only made with a switch on, or with one value of it
 	cache    []byte              // of tests that do not depend on switches
 	progress func(doing string, runs int)
-	doing    string     // what is being found out
+	doing    string     // the current question
 	asked    int        // questions about switches
-	lock     sync.Mutex // of what follows
+	lock     sync.Mutex // of the following fields
 	runs     int
 	cpu      time.Duration
 }
@@ -223,7 +223,7 @@ func (h *hearing) hear() error {
 		return err
 	}
 	lookups := h.lookups()
-	if h.cache = h.full.Cache; h.cache != nil && !h.quick { // what is compared has to be made alike
+	if h.cache = h.full.Cache; h.cache != nil && !h.quick { // runs that are compared must be alike
 		if h.full, err = h.run(h.args, h.answers); err != nil {
 			return err
 		}
@@ -244,7 +244,7 @@ func (h *hearing) hear() error {
 		h.programs = append(h.programs, "pkg-config")
 	}
 	s.Lookups = slices.DeleteFunc(s.Lookups, func(l buildfile.Lookup) bool {
-		return l.Kind != "program" || slices.Contains(s.mentioned, l.Name()) // it has gone on without
+		return l.Kind != "program" || slices.Contains(s.mentioned, l.Name()) // it has gone on without them
 	})
 	for _, name := range h.programs {
 		l := required("program", name, "the configure step")
@@ -669,7 +669,7 @@ func (h *hearing) require(none *heardRun) error {
 	if err != nil {
 		return err
 	}
-	var groups [][]string // of what was answered, by what it is of
+	var groups [][]string // of given answers, by subject
 	for _, a := range h.forced {
 		i := slices.IndexFunc(groups, func(group []string) bool {
 			_, name, _ := strings.Cut(group[0], " ")
@@ -762,7 +762,7 @@ func (h *hearing) lookups() (all []*buildfile.Lookup) {
 		l := asLookup(a)
 		l.Required = h.needed[a.Key()]
 		switch {
-		case isConfig(a.Kind, a.Names[0]): // it stands for the package that it is of
+		case isConfig(a.Kind, a.Names[0]): // it stands for its package
 			l.Kind, l.Names = "package", []string{h.provider(a)}
 		case a.Kind == "program" && buildfile.Ordinary(a.Names[0]): // as libtool asks for file
 			continue

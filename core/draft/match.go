@@ -25,7 +25,7 @@ type Known struct {
 	provides map[string]string   // KIND NAME of a dependency to a package
 	needs    map[string][]string // of recipes, by their names
 	trees    map[string]string   // of packages that are built
-	under    map[string][]string // the trees of the libraries that a tree stands on
+	under    map[string][]string // the trees of the libraries that a tree needs
 	versions map[string]string   // of packages, and of the modules in their trees by "module NAME"
 	options  []switchable        // that are off
 }
@@ -241,7 +241,7 @@ func Offered(tree string, files []store.File) recipe.Offers {
 func offered(modules map[string]module, files []store.File) recipe.Offers {
 	var o recipe.Offers
 	add := func(to *[]string, name string) {
-		if recipe.CheckSystemName(name) == nil && !slices.Contains(*to, name) { // what no recipe can say is no use to one
+		if recipe.CheckSystemName(name) == nil && !slices.Contains(*to, name) { // a name that no recipe can have is useless
 			*to = append(*to, name)
 		}
 	}
@@ -292,7 +292,7 @@ func (k *Known) Find(kind, name string) (provider string, sure, found bool) {
 	low := strings.ToLower(name)
 	keys := []string{kind + " " + name}
 	switch kind {
-	case "package": // may be found by what it has as well
+	case "package": // can also be found by its contents
 		bare := strings.TrimPrefix(low, "lib")
 		keys = []string{"package " + low, "module " + low, "module lib" + bare, "module " + bare, "library " + bare}
 	case "header":

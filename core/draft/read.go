@@ -22,7 +22,7 @@ func (t *tree) reading(s *Source) {
 		}
 		if ac := t.first("configure.ac", "configure.in"); ac != "" {
 			r.Merge(buildfile.Autoconf(ac, t.text(ac), t.macros()))
-		} else if s.InTree { // what there is, is the script
+		} else if s.InTree { // only the script exists
 			r.CXX = t.compiles(".cc", ".cpp", ".cxx")
 		}
 	case recipe.CMake:
@@ -32,7 +32,7 @@ func (t *tree) reading(s *Source) {
 	case recipe.Make:
 		r = buildfile.Makefile(s.Method.From, t.text(s.Method.From))
 	}
-	for i := range r.Lookups { // what no recipe could name is of another system
+	for i := range r.Lookups { // names that no recipe can have are another system's
 		l := &r.Lookups[i]
 		l.Names = slices.DeleteFunc(slices.Clone(l.Names), func(name string) bool {
 			return recipe.CheckSystemName(name) != nil

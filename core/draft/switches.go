@@ -160,7 +160,7 @@ func (h *hearing) turned(sw *buildfile.Switch, lookups []*buildfile.Lookup, off,
 	}
 	changed, configured := differ(h.full, off)
 	gone := missing(h.full, off)
-	if configured { // it is about what is built, whatever it is called
+	if configured { // it affects what is built, whatever its name
 		sw.Purpose = ""
 	}
 	had := slices.ContainsFunc(slices.Collect(maps.Keys(gone)), func(key string) bool {
@@ -190,7 +190,7 @@ func (h *hearing) turned(sw *buildfile.Switch, lookups []*buildfile.Lookup, off,
 	case sw.Default == buildfile.Auto:
 		sw.Default = buildfile.Off
 	}
-	if had { // it is found without being told where, or that it has to be
+	if had { // it is found without being told where, or that it is required
 		if sw.Place = false; on == nil || !on.OK || unlike(h.full, on) != nil {
 			sw.On = nil
 		}

@@ -14,21 +14,21 @@ const (
 	FetchProgress  Kind = "fetch_progress"  // Done and Total count bytes
 	FetchRetried   Kind = "fetch_retried"   // Text is the URL, Err why, Elapsed how long is waited
 	FetchEnded     Kind = "fetch_ended"     // Text is the URL that served it
-	Obtained       Kind = "obtained"        // as FetchEnded, of a file whose digest is not stated
+	Obtained       Kind = "obtained"        // like FetchEnded, for a file without a stated digest
 	MirrorFailed   Kind = "mirror_failed"   // Text is the URL, Err why
 	CheckedOut     Kind = "checked_out"     // Text is the repository and the commit
-	Signed         Kind = "signed"          // Text says who signed the archive
+	Signed         Kind = "signed"          // Text is the signer of the archive
 	StageBegan     Kind = "stage_began"     //
 	StageEnded     Kind = "stage_ended"     // Elapsed is set
-	Retried        Kind = "retried"         // Text says what is done once more, and why
-	Remarked       Kind = "remarked"        // Text says what was found about a placed file
-	Undeclared     Kind = "undeclared"      // Text says what of the machine a build has used that its recipe does not name
+	Retried        Kind = "retried"         // Text is what is done again, and why
+	Remarked       Kind = "remarked"        // Text is a finding about a placed file
+	Undeclared     Kind = "undeclared"      // Text is undeclared use of the machine
 	PackageDone    Kind = "package_done"    // Elapsed is set; Stage, where it was to stop there
 	PackageFailed  Kind = "package_failed"  // Err says why
-	PackageSkipped Kind = "package_skipped" // Text is the package it stands on
-	Repeated       Kind = "repeated"        // Text says what is done again, and why
-	Waiting        Kind = "waiting"         // Text says for what
-	Batch          Kind = "batch"           // Text says what becomes of a run of batch jobs, or of a node
+	PackageSkipped Kind = "package_skipped" // Text is the package it needs
+	Repeated       Kind = "repeated"        // Text is what is done again, and why
+	Waiting        Kind = "waiting"         // Text is the reason
+	Batch          Kind = "batch"           // Text is an event of a run of batch jobs, or of a node
 )
 
 // An Event is one thing that happened. Which fields are set depends on Kind.

@@ -91,7 +91,7 @@ func (p Programs) Add(ctx context.Context, family string, packages []string) (*A
 		}
 	}
 	out, errOut, err := p.run(ctx, "", slices.Concat([]string{program}, how.pretend, packages)...)
-	refused := errors.As(err, new(*exec.ExitError)) && family == "fedora" // which is told not to
+	refused := errors.As(err, new(*exec.ExitError)) && family == "fedora" // which is told not to install anything
 	if m := clashes.FindStringSubmatch(out + errOut); err != nil && m != nil {
 		return nil, problem.New(problem.Host, m[1]+m[3], "%s and %s cannot be installed together", m[1]+m[3], m[2]+m[4]).
 			Coded(Clash)
@@ -101,7 +101,7 @@ func (p Programs) Add(ctx context.Context, family string, packages []string) (*A
 		return nil, fmt.Errorf("%s: %s", how.program, strings.TrimPrefix(strings.TrimSpace(lines[0]), "E: "))
 	}
 	a := &Addition{Argv: slices.Concat([]string{program}, how.argv, packages)}
-	if how.readWhat == nil { // a list of what would be installed; what is there, it upgrades
+	if how.readWhat == nil { // a list of what would be installed; it upgrades installed ones
 		for _, name := range strings.Fields(out) {
 			if _, _, err := p.run(ctx, "", program, "-Q", name); err == nil {
 				a.Upgrades = append(a.Upgrades, name)

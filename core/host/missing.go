@@ -39,7 +39,7 @@ type State string
 const (
 	There   State = "there"
 	TooOld  State = "too_old" // or too new: not in the range
-	Unknown State = "unknown" // it is there, but does not tell its version
+	Unknown State = "unknown" // it exists, but does not tell its version
 	Absent  State = "missing"
 )
 
@@ -100,7 +100,7 @@ func (f Finding) String() string {
 // Missing is the error for what the operating system lacks.
 type Missing struct {
 	Needs   []Finding
-	Path    []string // where programs were looked for
+	Path    []string // the search path of programs
 	Machine Machine
 }
 

@@ -269,8 +269,8 @@ func (k *Packages) Versions(ctx context.Context) (map[string]string, error) {
 
 // relations are what packages require, and who provides it.
 type relations struct {
-	requires  map[string][]string // package to what it requires: packages and other things
-	provides  map[string][]string // what is required to the packages that have it
+	requires  map[string][]string // package to its requirements: packages and other things
+	provides  map[string][]string // requirement to the packages that provide it
 	archs     map[string][]string // package to the architectures that it is installed for, where that matters
 	essential []string
 }

@@ -177,7 +177,7 @@ func (p Programs) libraries(ctx context.Context, cc string, names []string) map[
 		missing[m[1]] = true
 	}
 	if err != nil && len(missing) == 0 {
-		return there // it failed for another reason, so nothing is known
+		return there // it failed for another reason, so the answer is unknown
 	}
 	for _, name := range names {
 		there[name] = !missing[name]

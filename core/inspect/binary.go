@@ -13,7 +13,7 @@ import (
 // A Binary is a program or a library as the loader sees it.
 type Binary struct {
 	Needs       []string            // libraries, by the names it asks for
-	RunPath     []string            // directories in which they are looked for first, $ORIGIN as it stands
+	RunPath     []string            // directories searched first, with $ORIGIN unexpanded
 	Interpreter string              // the loader; "" for a library
 	Soname      string              // the name that others ask for it by, or ""
 	Versions    map[string][]string // of the symbols that it needs of libraries, by library

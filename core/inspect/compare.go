@@ -17,7 +17,7 @@ import (
 // A Difference is a file that differs between two trees.
 type Difference struct {
 	File string `json:"file"`
-	Kind string `json:"kind"` // what differs, in a few words
+	Kind string `json:"kind"` // the difference, in a few words
 }
 
 // String returns FILE: KIND.
@@ -63,7 +63,7 @@ func Compare(a, b string, leaveOut ...string) ([]Difference, error) {
 func compare(a, b string, info [2]fs.FileInfo) (string, error) {
 	switch {
 	case info[0] == nil && info[1].IsDir(), info[1] == nil && info[0].IsDir():
-		return "", nil // the files in it are told
+		return "", nil // its files are reported
 	case info[0] == nil:
 		return "only in the second", nil
 	case info[1] == nil:

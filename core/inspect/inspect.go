@@ -60,9 +60,9 @@ type Look struct {
 	Largest int64  // bytes of all files together; 0 is no limit
 
 	// For a build for a directory in which others have files, too:
-	Seen  string           // a directory with what those have there; or ""
+	Seen  string           // a directory with their files there; or ""
 	Trees string           // the directory that trees are in, which will not be there; or ""
-	Known map[string]Known // what was there before anything was placed
+	Known map[string]Known // files that existed before anything was placed
 
 	used map[string]bool // libraries of the operating system
 }
@@ -178,7 +178,7 @@ func (l Look) program(f *elf.File, name string) []Remark {
 			remark.Text = fmt.Sprintf("the library %s will not be found: it is in %s, which the run path does not name; link "+
 				"with -Wl,-rpath,%s", library, at, at)
 		}
-		if runs { // a library may be found by those who load it
+		if runs { // its users may find a library elsewhere
 			remark.Grade = Refused
 		}
 		remarks = append(remarks, remark)

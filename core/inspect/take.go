@@ -68,11 +68,11 @@ type taking struct {
 	files    int
 	bytes    int64
 	first    map[inode]string // names of files with several
-	links    [][2]string      // name and target, to be looked at when everything is there
+	links    [][2]string      // name and target, checked when everything is there
 	shown    []string         // files that name other files, the same
 	programs []string         // programs and libraries, the same
 	times    []directoryTime
-	met      int // of what was there before
+	met      int // of earlier files
 	buffer   []byte
 
 	digests   map[string]string
@@ -257,7 +257,7 @@ func (t *taking) contents(out *copying, in io.Reader, e safefs.Entry) error {
 	case bytes.HasPrefix(head, []byte(elf.ELFMAG)):
 		t.elf(out.File, e.Name, named)
 	case bytes.HasPrefix(head, []byte("!<arch>\n")):
-		return nil // of object files, the linker takes what is loaded, and looks at no path
+		return nil // of object files, the linker takes the loadable parts, and no paths
 	}
 	t.named(e.Name, named)
 	return nil
@@ -407,8 +407,8 @@ func (t *taking) finish() error {
 // A finder is a writer that looks for texts in what is written.
 type finder struct {
 	what  []byte
-	says  string // what is wrong with a file that has it
-	rest  []byte // the end of what was written, in which it may have begun
+	says  string // what is wrong with a file that contains it
+	rest  []byte // the end of the text so far, in which it may have begun
 	found bool
 }
 

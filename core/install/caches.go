@@ -39,7 +39,7 @@ type cacheKind struct {
 	tool  string
 	argv  func(place string, files []string) []string
 	takes func(file string) bool // which files of the directory the tool reads; of others there are empty ones
-	makes []string               // what is taken over: files, and directories whole
+	makes []string               // the files to copy, and complete directories
 }
 
 // Libraries is the cache of the loader.
@@ -331,7 +331,7 @@ func (c *copying) file(file, below string) error {
 	if c.takes(below) {
 		var err error
 		if data, err = safefs.ReadFile(file, largest); err != nil {
-			return nil // or it is too large for what it is
+			return nil // or it is unusually large
 		}
 	}
 	if c.takes(below) || c.name == "icons" {

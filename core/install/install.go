@@ -29,14 +29,14 @@ type Report struct {
 	Results    []build.Result // of all that was to be built, in the order of the ladder
 	Records    []store.Record // of the builds that were begun, as they ended
 	Took       time.Duration
-	Expected   time.Duration // what it should have taken, or 0
+	Expected   time.Duration // its expected time, or 0
 	Unrecorded error         // why the history could not be written, or nil
-	Wrong      []Wrong       // what first builds have shown not to be as their recipes say
+	Wrong      []Wrong       // deviations from recipes found by first builds
 }
 
 // Failures is the error for failed builds. The first one counts.
 type Failures struct {
-	Results []build.Result // that failed, or were skipped because they stand on those
+	Results []build.Result // that failed, or were skipped because of a failed need
 }
 
 func (e *Failures) Error() string { return e.Unwrap().Error() }
@@ -109,7 +109,7 @@ func OnNodes(ctx context.Context, m *machine.Machine, p *plan.Plan, how cluster.
 		if err != nil || same == "" {
 			return report, err
 		}
-		how.Follow = same // all of it is built; what was not taken in is
+		how.Follow = same // everything is built, but not all of it is on the landing
 	}
 	if how.Follow == "" {
 		if _, err := begin(ctx, m, todo); err != nil {
@@ -169,7 +169,7 @@ func (report *Report) fill(ctx context.Context, m *machine.Machine, p *plan.Plan
 		}
 	})
 	if err := report.judge(m); err != nil && report.Unrecorded == nil {
-		report.Unrecorded = err // what is built is built
+		report.Unrecorded = err // finished builds stay
 	}
 	if err != nil {
 		return err
@@ -195,7 +195,7 @@ func (report *Report) judge(m *machine.Machine) (err error) {
 			return m.Store.Wrap(err)
 		}
 		var wrong []string
-		if built.Prefix == "" { // what is for another directory is led there
+		if built.Prefix == "" { // files for another directory are redirected there
 			wrong, err = judge(m, known, j.Recipe, built)
 		}
 		if len(wrong) > 0 {
@@ -231,8 +231,8 @@ func ready(ctx context.Context, m *machine.Machine, jobs []*build.Job) error {
 
 // Fetched is the outcome of fetching.
 type Fetched struct {
-	Brought int // packages whose sources were not all here
-	There   int // those whose sources were, which were verified again
+	Brought int // packages some of whose sources were not here
+	There   int // those whose sources were, and were verified again
 }
 
 // Fetch downloads and verifies the sources of everything that is to be built.

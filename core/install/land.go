@@ -106,7 +106,7 @@ func amend(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 		receipt, err := m.Store.Receipt(j.Ref)
 		if err != nil || receipt.BeforeSystem == before && slices.Equal(receipt.Beside,
 			beside) && slices.EqualFunc(receipt.RunsWith, with, store.HostNeed.Equal) {
-			continue // what cannot be read is told where it is used
+			continue // unreadable ones are reported when they are used
 		}
 		unlock, err := m.Store.LockBuild(ctx, j.Ref, func() {})
 		if err != nil {

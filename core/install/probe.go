@@ -26,7 +26,7 @@ import (
 // A Probing says what a probe may do, and whom it reports to.
 type Probing struct {
 	Answered func(r *recipe.Recipe, lines string) // these lines were added to the recipe
-	Undone   func(lines string)                   // they did not help, and are taken out again
+	Undone   func(lines string)                   // they did not help, and are removed again
 	// Install installs packages of the operating system. If it is nil, or returns false, a person
 	// has to.
 	Install func(ctx context.Context, packages []string, program bool) (bool, error)
@@ -38,7 +38,7 @@ type Probed struct {
 	Receipt *store.Receipt // of the build; nil where it failed
 	Failure *build.Failure // of the last build; nil where it succeeded
 	Lacks   bool           // it failed for something that is missing, which a person may install
-	Wrong   []string       // what of the recipe is not so in the tree, as Judge says it
+	Wrong   []string       // deviations of the tree from the recipe, as found by judge
 	Useless []string       // packages of the operating system that were installed for answers that did not help
 }
 
@@ -72,7 +72,7 @@ type probe struct {
 	steps  Probing
 	recipe *recipe.Recipe
 	job    *build.Job
-	tried  map[string]bool // answers, with what they are to
+	tried  map[string]bool // answers, with their questions
 
 	written []byte // the recipe, as the last answer has left it
 	useless []string

@@ -101,7 +101,7 @@ func NeedsFirst(s *store.Store, builds []store.Ref) []store.Ref {
 			return
 		}
 		seen[r] = true
-		needs, _ := s.Needs(r) // what cannot be read is told where it is built
+		needs, _ := s.Needs(r) // unreadable ones are reported when they are built
 		for _, n := range needs {
 			visit(n.Ref)
 		}

@@ -18,7 +18,7 @@ import (
 // An Arrangement is the set of links of a state.
 type Arrangement struct {
 	Links map[string]Target // by their paths below the landing
-	Named []Naming          // what is not linked under its own name, or had to be decided on
+	Named []Naming          // names that are not linked, or needed a decision
 }
 
 // A Target is the file or directory of a tree that a link leads to.
@@ -56,7 +56,7 @@ const (
 type Conflict struct {
 	Paths         []string // below the landing, in order; at least one
 	First, Second Target   // of the first path; one may be a directory where the other is a file
-	Only          []string // packages all of whose files clash
+	Only          []string // packages whose files all clash
 }
 
 func (e *Conflict) Error() string {
@@ -188,7 +188,7 @@ func (p *places) names(x part, f store.File) ([]string, *Naming) {
 	switch {
 	case x.Beside:
 		naming.As, naming.Why = also, ByFronted
-		if len(also) == 0 { // a file of many: those that are named otherwise are told
+		if len(also) == 0 { // a file of many: renamed ones are reported
 			return nil, nil
 		}
 		return also, naming
@@ -293,7 +293,7 @@ func (p *places) claim(name string, t Target) {
 			continue
 		}
 		if h.ref == t.Ref {
-			break // and so are those above, or they are mixed
+			break // as are those above, or they are mixed
 		}
 		if h.mixed {
 			continue

@@ -15,8 +15,8 @@ import (
 // Wrong is a name of the landing that is not as it was made.
 type Wrong struct {
 	Path string
-	Is   string // what is wrong, in words
-	Gone bool   // nothing is there
+	Is   string // the problem, in words
+	Gone bool   // there is nothing
 	Acts bool   // it is not known to be harmless where it is
 }
 
@@ -43,7 +43,7 @@ func Check(s *store.Store, state State, rules Rules) ([]Wrong, error) {
 			return nil
 		case e.Mode&fs.ModeSymlink == 0:
 			wrong = append(wrong, Wrong{Path: e.Name, Is: "it is no longer a link"})
-			found[e.Name] = true // once is enough to tell
+			found[e.Name] = true // one report is enough
 			return nil
 		}
 		found[e.Name] = true

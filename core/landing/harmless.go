@@ -39,7 +39,7 @@ func Harmless(pkg, name string) bool {
 		}
 	}
 	switch parts := strings.Split(name, "/"); {
-	case strings.HasPrefix(base, "libnss_"): // loaded by what /etc/nsswitch.conf says
+	case strings.HasPrefix(base, "libnss_"): // loaded as /etc/nsswitch.conf says
 		return false
 	case owned[dir], strings.HasPrefix(name, "share/locale/") && strings.HasSuffix(dir, "/LC_MESSAGES") &&
 		path.Ext(base) == ".mo":

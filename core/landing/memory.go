@@ -56,7 +56,7 @@ type Remembered struct {
 	State
 	InUse   bool
 	Changes Difference  // against the state it was made from, as far as that is known
-	Missing []store.Ref // members whose trees are gone
+	Missing []store.Ref // members whose trees are missing
 	Damaged error       // why it cannot be read, or nil
 }
 
@@ -128,7 +128,7 @@ func way(s *store.Store, now int) (numbers []int) {
 	const largest = 1 << 20
 	data, err := safefs.ReadFile(wayFile(s), largest)
 	if err != nil || json.Unmarshal(data, &numbers) != nil {
-		numbers = nil // then the states say what they were made from
+		numbers = nil // then the states name their origin
 	}
 	switch n := len(numbers); {
 	case n > 0 && numbers[n-1] == now:

@@ -16,11 +16,11 @@ import (
 // made, and not when one is restored.
 type Rules struct {
 	Names  []Name   // of single files; the first that fits counts
-	Before []string // packages whose programs may come before the operating system's, or "*"
+	Before []string // packages whose programs may hide the operating system's, or "*"
 
 	Trusted []string `json:",omitempty"` // packages that may have any file on the landing; see Harmless
 
-	System `json:"-"` // what of it comes first
+	System `json:"-"` // the part that comes first
 
 	Shared string        `json:"-"` // a directory that others use too, in which all is linked besides; or ""
 	Number int           `json:"-"` // of the states that stay, the newest

@@ -33,7 +33,7 @@ type Shared struct {
 // Blocked is a name in a shared directory that does not belong to us.
 type Blocked struct {
 	Path store.Name `json:"path"`
-	Is   string     `json:"is"` // what is there: a file, a directory, a link to …
+	Is   string     `json:"is"` // the existing entry: a file, a directory, a link to …
 }
 
 // sharing is the change of the shared directory, and of those that were shared before; nil if
@@ -44,11 +44,11 @@ type sharing struct {
 	links  map[string]bool
 	made   map[string]bool
 	file   string
-	base   string // what links lead to: the landing, and a slash
+	base   string // the beginning of link targets: the landing, and a slash
 	before []*sharing
 
 	changed bool
-	added   int                    // the state whose names are all there
+	added   int                    // the state whose names are complete
 	names   map[int][]string       // the links of states
 	rules   Rules                  // that say which links may be there
 	opened  map[string]*safefs.Dir // directories below it

@@ -12,11 +12,11 @@ import (
 
 // An Update is a change of the landing that is worked out while no other process can change it.
 type Update struct {
-	Choose  func(now State) ([]Asked, error) // what is to be asked for, given the state now; or
+	Choose  func(now State) ([]Asked, error) // computes the request from the current state; or
 	Use     func(now State) (int, error)     // the state to go back to, by its number; 0 is the empty one
 	Then    func(after State) error          // done before another process changes the landing; or nil
-	Caches  func(dir string) []Cache         // renews what tools of others keep of a directory of links; or nil
-	After   func() []Cache                   // renews what tools of others keep of the landing in use; or nil
+	Caches  func(dir string) []Cache         // renews the caches of a directory of links that others' tools keep; or nil
+	After   func() []Cache                   // renews the caches of the current landing that others' tools keep; or nil
 	Waiting func()                           // called if another process is changing it
 
 	Back bool // to the state that was in use before
@@ -40,7 +40,7 @@ type Cache struct {
 type Result struct {
 	Before, After State
 	Shared        *Shared // of the directory that others use too, or nil
-	Linked        bool    // something has come to that directory, or gone from it or another
+	Linked        bool    // links in that directory or another have changed
 	Forgotten     []int   // states that were too old to be kept
 	Caches        []Cache // that were renewed
 }
@@ -64,7 +64,7 @@ func (u Update) Do(ctx context.Context, s *store.Store) (r Result, err error) {
 	if r.Before, err = Current(s); err != nil && u.Use == nil {
 		return r, err
 	}
-	if err != nil { // what is in use cannot be read; another can be brought back all the same
+	if err != nil { // the current state is unreadable; another can be restored anyway
 		r.Before = State{Number: inUse(s)}
 		if !safefs.Exists(linksDir(s, r.Before.Number)) {
 			r.Before.Number = -1

@@ -302,7 +302,7 @@ func (f *File) text() string {
 type Differs struct {
 	File  string
 	Where []string // a sentence for each package that is different by itself
-	Above int      // how many packages differ only because they stand on others
+	Above int      // packages that differ only because of their needs
 }
 
 func (e *Differs) Error() string {

@@ -33,8 +33,8 @@ type Config struct {
 
 	Jobs    int           // job slots; 0: those of the settings, or as many as there are processors
 	Level   sandbox.Level // builds are kept apart exactly this far; "": the strongest that there is
-	Command string        // as it was typed, for what is written down of changes
-	Offline bool          // what is not here is not fetched
+	Command string        // as typed, for the record of changes
+	Offline bool          // missing files are not fetched
 	Agent   string        // how the program names itself to servers
 
 	Events event.Sink       // nil: they are dropped
@@ -51,7 +51,7 @@ type Machine struct {
 	Programs     host.Programs
 	Packages     *host.Packages  // that the operating system has installed; nil where its package manager is not known
 	HostFiles    host.Files      // the index of the files of all that it could install
-	Bare         *sandbox.System // what builds see of it; nil like Packages
+	Bare         *sandbox.System // the part that builds see; nil like Packages
 	Archives     *source.Archives
 	Repositories *source.Repositories
 	Supplies     source.Supplies // that were brought to the root

@@ -16,7 +16,7 @@ import (
 // Fixed is the outcome of fixing a finding.
 type Fixed struct {
 	Finding
-	Done string `json:"done"`          // what was done, or ""
+	Done string `json:"done"`          // the repair, or ""
 	Err  error  `json:"-"`             // why it was not
 	Why  string `json:"why,omitempty"` // the same, in words
 }
@@ -25,7 +25,7 @@ type Fixed struct {
 // the database, unreadable states of the landing, and missing configuration files. It checks
 // each again first, under the lock it needs. It leaves everything else.
 func Fix(ctx context.Context, m *machine.Machine, r *Report) ([]Fixed, error) {
-	if err := m.Store.Prepare(); err != nil { // which finishes much of what was begun
+	if err := m.Store.Prepare(); err != nil { // which finishes much unfinished work
 		return nil, err
 	}
 	all := []Fixed{}

@@ -45,7 +45,7 @@ const (
 	Library     Kind = "library"     // of the operating system, that is not there
 	Symbols     Kind = "symbols"     // a library of the operating system that lacks versions of symbols
 	Interpreter Kind = "interpreter" // of the operating system
-	Shadow      Kind = "shadow"      // a program of the landing that comes before one of the operating system
+	Shadow      Kind = "shadow"      // a program of the landing that hides one of the operating system
 )
 
 var kinds = []Kind{Moved, Receipt, Half, Database, Permissions, Missing, Changed, Mode, Added, Need, State, Link,
@@ -56,9 +56,9 @@ type Finding struct {
 	Kind    Kind      `json:"kind"`
 	Build   store.Ref `json:"build,omitzero"`
 	Path    string    `json:"path"`
-	What    string    `json:"what"`              // what is wrong with it
-	Follows string    `json:"follows,omitempty"` // what comes of it
-	Advice  string    `json:"advice,omitempty"`  // what a person can do, where Fix does nothing
+	What    string    `json:"what"`              // the problem
+	Follows string    `json:"follows,omitempty"` // its consequence
+	Advice  string    `json:"advice,omitempty"`  // the remedy for a person, if Fix does nothing
 	Fixable bool      `json:"fixable"`           // Fix puts it right
 	Rebuild bool      `json:"rebuild"`           // building it again does
 
@@ -78,10 +78,10 @@ func (f Finding) Damages() bool { return f.Kind == Missing || f.Kind == Changed 
 // A Report is the result of a check.
 type Report struct {
 	Findings []Finding  `json:"findings"`
-	Builds   int        `json:"builds"`   // that were looked at
+	Builds   int        `json:"builds"`   // that were checked
 	Files    int        `json:"files"`    //
 	Bytes    int64      `json:"bytes"`    // that were read of them
-	Affected []Affected `json:"affected"` // builds with findings, with what stands on them
+	Affected []Affected `json:"affected"` // builds with findings, and builds that need them
 }
 
 // Affected is a build that does not work, or may not, with the consequences for others.
@@ -89,14 +89,14 @@ type Affected struct {
 	Build     store.Ref   `json:"build"`
 	OnLanding bool        `json:"on_landing"`
 	Rebuild   bool        `json:"rebuild"`
-	For       []store.Ref `json:"for"` // builds on the landing that stand on it
+	For       []store.Ref `json:"for"` // builds on the landing that need it
 }
 
 // Ask selects what is checked.
 type Ask struct {
 	Builds  []store.Ref // none: all
-	Quick   bool        // sizes and permissions of files, and not what is in them
-	Machine bool        // only what the machine has
+	Quick   bool        // sizes and permissions of files, not their contents
+	Machine bool        // only the machine
 }
 
 // Look checks a whole root, or some of its builds. It fails if the context ends, or if the root

@@ -32,7 +32,7 @@ type looking struct {
 	found []Finding
 	files int
 	bytes int64
-	told  map[string]bool // what of the machine was told already
+	told  map[string]bool // needs of the machine that were reported already
 }
 
 func (l *looking) add(kind Kind, file, what string, f Finding) {
@@ -220,7 +220,7 @@ func (l *looking) here(paths ...string) (all []string) {
 			all = append(all, path)
 			continue
 		}
-		with, _ := landing.BuiltWith(l.s, l.receipt) // what is not there any more has no files
+		with, _ := landing.BuiltWith(l.s, l.receipt) // missing ones have no files
 		for _, build := range with {
 			all = append(all, filepath.Join(l.s.Tree(build), rest))
 		}

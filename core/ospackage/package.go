@@ -43,7 +43,7 @@ type Package struct {
 	Name    string
 	Epoch   int    // 0: none
 	Version string // as the format orders it: see DebVersion and RPMVersion
-	Release string // what tells builds of one version apart, as 1.vale2
+	Release string // distinguishes builds of one version, as 1.vale2
 	Arch    string // of the machine, as x86_64; "" where it runs on all
 
 	Summary, Description, Home, License string
@@ -64,7 +64,7 @@ type Relation struct {
 	Operator string // "=", ">=", "<=", "<<" (lower), or "" with no version
 	Version  string // whole, as the format writes it
 	Or       []Relation
-	Found    bool // it was found in the files, as rpm marks what its own tools find
+	Found    bool // it was found in the files; rpm marks what its own tools find
 }
 
 // A Change is an entry of the changelog.

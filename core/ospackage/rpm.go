@@ -21,7 +21,7 @@ const (
 	senseLess     = 1 << 1
 	senseGreater  = 1 << 2
 	senseEqual    = 1 << 3
-	senseFound    = 1 << 14 // by looking into files: what a package requires
+	senseFound    = 1 << 14 // from the contents of files: a package's requirements
 	senseProvided = 1 << 15 // and what it provides
 	senseRPMLib   = 1 << 24
 )

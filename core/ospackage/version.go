@@ -182,7 +182,7 @@ func CompareRPM(a, b string) int {
 		y, restB := take(b)
 		switch {
 		case y == "" && digit(a[0]):
-			return 1 // numbers come after words
+			return 1 // numbers follow words
 		case y == "":
 			return -1
 		case digit(a[0]):

@@ -30,12 +30,12 @@ import (
 type Ask struct {
 	Names  []string // builds that are there
 	Format ospackage.Format
-	Split  bool // what is only for building against a package is one of its own
+	Split  bool // files only needed to build against a package go to a separate one
 
 	// Instead of trees, one package of everything for a directory:
 	Prefix string
 	Builds []store.Ref // that are there, for that directory
-	Name   string      // of the package; default: that of the first build
+	Name   string      // of the package; default: the first build's
 }
 
 // A Made package can be written.
@@ -52,7 +52,7 @@ type Kind string
 const (
 	Tree   Kind = "tree"   // the tree of a build
 	Prefix Kind = "prefix" // all that is built for a directory
-	Devel  Kind = "devel"  // what of a tree is for building against it
+	Devel  Kind = "devel"  // the files of a tree that are for building against it
 	Config Kind = "config" // the files that the administrator edits
 	Names  Kind = "names"  // the links by which people use it
 )
@@ -65,14 +65,14 @@ var made = time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC)
 type packing struct {
 	m         *machine.Machine
 	ask       Ask
-	trees     []*store.Receipt // what is packed, what stands on others last
+	trees     []*store.Receipt // the builds to pack, those that need others last
 	files     map[store.Ref][]store.File
 	needs     map[store.Ref]*requires
 	system    system
 	unknown   map[string]bool
 	renamed   []landing.Naming
 	libraries func(name string) string // of the operating system
-	union     landing.Union            // what builds for a prefix have there
+	union     landing.Union            // the files of builds for a prefix
 }
 
 // A Planned set of packages can be written.

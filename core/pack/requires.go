@@ -18,15 +18,15 @@ import (
 
 // requires is what the files of a tree need from outside of the tree.
 type requires struct {
-	trees        map[store.Ref]bool  // that libraries are taken from, or whose files are named
+	trees        map[store.Ref]bool  // whose libraries are used, or whose files are named
 	tools        map[store.Ref]bool  // that scripts are run by
-	named        bool                // it is looked for what files name
+	named        bool                // names in files are looked up
 	dirs         map[string]bool     // of the prefix that are named
 	libraries    map[string][]string // of the operating system, with the versions of symbols
 	interpreters []string            // of scripts, as they are named
 	modules      []string            // of pkg-config, for building against it
 	bits         int                 // 64 or 32, of its programs
-	declared     []store.HostNeed    // by the recipe, for what is not seen in files
+	declared     []store.HostNeed    // by the recipe, for needs that files do not show
 }
 
 // look finds out what a tree needs, from its files.

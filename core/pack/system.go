@@ -258,7 +258,7 @@ func (d *dpkg) library(ctx context.Context, name string) (*shared, error) {
 	if lib.owner = owners[file]; lib.owner == "" {
 		return lib, nil
 	}
-	owner := lib.owner + ":" + ospackage.DebArch(d.m.System.Arch) // of several that are installed, that of the machine
+	owner := lib.owner + ":" + ospackage.DebArch(d.m.System.Arch) // of several installed ones, the machine's
 	text, err := d.m.Packages.Control(ctx, owner, "symbols")
 	if err != nil {
 		return nil, err
@@ -294,7 +294,7 @@ func (l *shared) symbols(text, library string) {
 			l.versions[version] = words[1]
 		}
 		if is && version == "Base" && (l.least == "" || ospackage.CompareWhole(ospackage.Deb, words[1], l.least) > 0) {
-			l.least = words[1] // it has no versions: what all of it needs is sure to do
+			l.least = words[1] // it has no versions: a release that has everything needed is safe
 		}
 	}
 }

@@ -24,22 +24,22 @@ import (
 
 // Ask is what a person requests.
 type Ask struct {
-	Names   []string // NAME, NAME:RANGE or NAME:tip; none: what the settings want
-	Options []string // OPTION=VALUE of what is named, or PACKAGE.OPTION=VALUE
-	Presets []string // by which options of what is named are set, before Options
+	Names   []string // NAME, NAME:RANGE or NAME:tip; none: the wanted packages
+	Options []string // OPTION=VALUE of the named packages, or PACKAGE.OPTION=VALUE
+	Presets []string // by which options of the named packages are set, before Options
 	Prefer  []string // of packages of which a need takes one
-	Upgrade bool     // what is named, or without names everything, moves to its newest release
-	Beside  bool     // what is named leaves other builds of its packages on the landing, and the plain names to them
+	Upgrade bool     // the named packages, or all of them, move to their newest release
+	Beside  bool     // the named builds leave other builds of their packages on the landing, and the plain names to them
 	Locked  bool     // exactly the ladder of the lock file, or none
 	// The directory that named packages, and all their needs except tools, are built for; "" for
 	// trees of their own.
 	Prefix  string
 	System  bool // that may be /usr
-	Cluster bool // what is to be built is built on the nodes of a cluster
+	Cluster bool // builds run on the nodes of a cluster
 
-	Until string // the stage that what is named is built up to; "": all of it
+	Until string // the last stage of the named packages; "": all stages
 
-	Edited build.EditedPolicy // what is done with kept sources that was changed by hand
+	Edited build.EditedPolicy // the handling of kept sources that were changed by hand
 }
 
 func badAsk(format string, args ...any) error { return problem.New(problem.Usage, "", format, args...) }
@@ -148,7 +148,7 @@ func parseOption(text string, wanted []resolve.Wanted, shelves *recipe.Shelves) 
 		}
 	}
 	if len(having) == 0 {
-		return all[:1], nil // which the resolver refuses with what there is
+		return all[:1], nil // which the resolver rejects with its own explanation
 	}
 	return having, nil
 }

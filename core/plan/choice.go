@@ -27,20 +27,20 @@ import (
 type Choosing struct {
 	Recipe  *recipe.Recipe
 	Release *recipe.Release
-	Problem error // why no ladder fits what was asked for, a *resolve.NoLadder, or nil
+	Problem error // why no ladder fits the request, a *resolve.NoLadder, or nil
 
 	machine *machine.Machine
 	ask     Ask
 	facts   facts
-	before  *Plan            // of what was asked for; nil with a problem
+	before  *Plan            // of the request; nil with a problem
 	pkg     *resolve.Package // in it
 	rows    []*Row
 	undo    []Change
 	read    versions
 
-	working sync.Mutex // on a meaning; it guards what is below
+	working sync.Mutex // for one meaning; it guards the following fields
 	fetched map[*recipe.Release]bool
-	lacked  map[host.Question]bool // by the operating system, for what was asked for; nil: not known yet
+	lacked  map[host.Question]bool // by the operating system, for the request; nil: not known yet
 }
 
 // Why is the reason for an option's value.
@@ -67,7 +67,7 @@ type Row struct {
 	Value string // that it has now
 	Usual string // that it has by default in this release
 	Why   Why
-	By    string // where, or who demands it, or ""
+	By    string // the place, or the recipe that requires it, or ""
 
 	was struct {
 		value, by string
@@ -266,7 +266,7 @@ func (c *Choosing) demanded(r *Row) {
 type Adds struct {
 	Value string   `json:"value"`
 	Needs []string `json:"needs"` // recipes, with versions and options
-	Host  []string `json:"host"`  // what the operating system must have
+	Host  []string `json:"host"`  // needs of the operating system
 }
 
 // Adds returns, for each value of an option, what it adds, except for values that add nothing.

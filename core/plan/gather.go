@@ -26,12 +26,12 @@ import (
 type facts struct {
 	Ask       Ask
 	AllWanted bool            // it is about everything that is wanted on this machine
-	Request   resolve.Request // what is asked for, and what should stay
+	Request   resolve.Request // the request, and what should stay
 	Shelves   *recipe.Shelves // the recipes that can be reached are read
 	Target    build.Target
 	Lock      *lock.File
 	Landing   landing.State
-	Receipts  map[store.Ref]*store.Receipt // of what is on the landing, and what that needs
+	Receipts  map[store.Ref]*store.Receipt // the builds on the landing, and their needs
 	Installed map[store.Ref]bool
 	Exactly   map[string]store.Ref // builds that are named by their ids, by package
 	Orphans   []landing.Member     // asked for once, and no shelf has a recipe for them any more
@@ -223,7 +223,7 @@ func parseNames(names []string) ([]resolve.Wanted, error) {
 func (f *facts) onLanding(s *store.Store) ([]resolve.Wanted, error) {
 	var names []string
 	for _, m := range f.Landing.Members {
-		if !m.Asked || m.Beside { // what is beside stays in its release
+		if !m.Asked || m.Beside { // other packages stay at their release
 			continue
 		}
 		if _, err := f.Shelves.Find(m.Name); errors.As(err, new(*recipe.NotFound)) {
@@ -298,7 +298,7 @@ func (f *facts) pins() (map[string]recipe.Pin, error) {
 	for _, t := range f.Lock.Tips {
 		r, err := f.Shelves.Find(t.Name)
 		if err != nil {
-			continue // which the resolver tells, if it is needed
+			continue // reported by the resolver, if it is needed
 		}
 		if pin, known := f.Lock.Pin(r); known {
 			pins[t.Name] = pin
@@ -309,7 +309,7 @@ func (f *facts) pins() (map[string]recipe.Pin, error) {
 		if _, pinned := pins[w.Name]; pinned {
 			continue
 		}
-		if r, err := f.Shelves.Find(w.Name); err == nil && r.Tip() != nil { // what is not, the resolver explains
+		if r, err := f.Shelves.Find(w.Name); err == nil && r.Tip() != nil { // the resolver explains missing ones
 			missing = append(missing, w.Name)
 		}
 	}

@@ -32,7 +32,7 @@ func (p *Plan) holdTo(f facts) error {
 		return problem.New(problem.Usage, f.Lock.Shown, "%s has no ladder", f.Lock.Shown).Remedy(problem.WriteLock)
 	}
 	jobs := p.Jobs
-	if f.Target.Prefix != "" { // what is locked is what is in trees of their own
+	if f.Target.Prefix != "" { // the lock covers packages in trees of their own
 		target := f.Target
 		target.Prefix = ""
 		var err error

@@ -15,7 +15,7 @@ type Meaning struct {
 	Came, Went []Part // packages that come onto the ladder by it, or go
 	Other      []Part // packages that it builds otherwise, except for the chosen one
 	Totals     Totals
-	Lacks      []host.Finding // what the operating system lacks for it, and not for what was asked for
+	Lacks      []host.Finding // what the operating system lacks for it, and not for the request
 	Lacked     int            // how many things it lacks for that, too
 	Problem    *resolve.Reason
 }

@@ -26,12 +26,12 @@ type Plan struct {
 	Slots     int        // jobs that can run at once
 
 	Before landing.State    // the landing as it was
-	After  []landing.Member // what is on it when the plan is done and landed
+	After  []landing.Member // what is on it after the plan was carried out
 	Clash  error            // why it cannot be landed, a *landing.Clash, or nil
 
-	Was       map[string]*store.Receipt    // of what is on the landing, and what that was built with, by package
+	Was       map[string]*store.Receipt    // builds on the landing and the needs they were built with, by package
 	Orphans   []landing.Member             // asked for once, and no shelf has a recipe for them any more
-	Estimates map[store.Ref]store.Estimate // of what is to be built, once they are asked for
+	Estimates map[store.Ref]store.Estimate // of the builds to make, once computed
 }
 
 // Make makes a plan from facts, and from nothing else. Errors are those of resolve.Solve, a
@@ -73,7 +73,7 @@ func Make(ctx context.Context, f facts) (*Plan, error) {
 			p.Was[r.Name] = r
 		}
 	}
-	if f.Ask.Prefix != "" { // which leaves the landing as it is
+	if f.Ask.Prefix != "" { // which does not change the landing
 		p.After = f.Landing.Members
 		return p, nil
 	}

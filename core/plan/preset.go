@@ -23,7 +23,7 @@ type presets struct {
 func (p presets) find(name, preset string) ([]tomlfile.Pair, bool) {
 	r, err := p.shelves.Find(name)
 	if err != nil {
-		return nil, false // which the resolver tells
+		return nil, false // reported by the resolver
 	}
 	for _, s := range p.settings {
 		if s.Name != preset || s.Package != "" && s.Package != name {

@@ -16,7 +16,7 @@ type Step struct {
 	From     store.Ref            `json:"from"`
 	To       store.Ref            `json:"to"`
 	Lands    bool                 `json:"lands"`    // it is on the landing
-	Why      []string             `json:"why"`      // what is different, of a build of the same release
+	Why      []string             `json:"why"`      // the differences from a build of the same release
 	Came     []string             `json:"came"`     // options that the release from did not have, as NAME=VALUE
 	Went     []string             `json:"went"`     // those that the release to has not any more, as they were set
 	Set      []string             `json:"set"`      // those that are set otherwise, as NAME=VALUE

@@ -28,7 +28,7 @@ func (p *Plan) Estimate(m *machine.Machine) (err error) {
 type Totals struct {
 	Build   int     `json:"to_build"`
 	Fetch   int     `json:"to_fetch"`
-	Bytes   int64   `json:"bytes_to_fetch"` // of those archives whose recipes state it
+	Bytes   int64   `json:"bytes_to_fetch"` // of archives with a size in the recipe
 	Unsized int     `json:"of_unknown_size"`
 	Seconds float64 `json:"seconds"` // by the schedule
 	Busy    float64 `json:"processor_seconds"`

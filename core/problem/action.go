@@ -9,7 +9,7 @@ const (
 	CleanArchives     Action = "clean_archives"     // NAME…
 	CleanBuilds       Action = "clean_builds"       // delete what failed builds left
 	ContinueTinkering Action = "continue_tinkering" // NAME
-	DeleteTrees       Action = "delete_trees"       // of what is removed, too
+	DeleteTrees       Action = "delete_trees"       // also of removed builds
 	DropTinkering     Action = "drop_tinkering"     // NAME; the folder stays
 	EndRun            Action = "end_run"            // RUN
 	FetchSources      Action = "fetch_sources"

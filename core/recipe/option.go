@@ -23,11 +23,11 @@ type Option struct {
 	On, Off []string        // arguments, for an option that is on or off
 	Values  []tomlfile.Pair // arguments for each value, for one that is not
 	Takes   Form            // of an open one, or ""
-	Given   []string        // arguments, for an open one that has a value; $FL_VALUE stands for it
-	Between string          // what stands between the words of a list in its arguments
+	Given   []string        // arguments, for an open one with a value; $FL_VALUE stands for the value
+	Between string          // the separator of a list in its arguments
 	Least   int             // of a number
 	Most    int
-	Matches *regexp.Regexp // what a text, or each word of a list, must match as a whole; nil: anything
+	Matches *regexp.Regexp // what a text, or each word of a list, must match completely; nil: anything
 	When    Condition      // the releases and machines that have it
 	Implied bool           // it is one of the method's, and not in the file
 

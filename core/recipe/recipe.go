@@ -26,7 +26,7 @@ type Recipe struct {
 
 	Name, Summary, Home, License, Notes string
 
-	BeforeSystem bool // its programs come before the operating system's of the same name
+	BeforeSystem bool // its programs hide the operating system's of the same name
 
 	Archive   []string // URLs for releases that name none, tried in order
 	Signature []string // the same, of the archive's signature
@@ -38,11 +38,11 @@ type Recipe struct {
 	Presets   []*Preset
 	Needs     []*Need
 	HostNeeds []*HostNeed
-	HostCopy  *HostNeed // what stands in for this package where the operating system has it, or nil
+	HostCopy  *HostNeed // the operating system's copy that can replace this package, or nil
 	Build     Build
 	Steps     []Step
 	Tries     []*Try
-	Env       []tomlfile.Pair // what users of the package get in their environment
+	Env       []tomlfile.Pair // additions to the environment of the package's users
 	Launchers []*Launcher
 	Configs   []*Config
 	Writable  []*Config // directories that its programs write in
@@ -104,10 +104,10 @@ type Build struct {
 	Dir      string // of the source that the build system is in; "" for its top
 	Args     []string
 	Parallel bool
-	Memory   int // MiB that it takes at most; 0 where that is not said
+	Memory   int // MiB that it takes at most; 0: not stated
 	Minutes  int // the same
 	InTree   bool
-	Bare     bool   // a sealed build sees only what is declared of the operating system
+	Bare     bool   // a sealed build sees only the declared part of the operating system
 	BareWhy  string // why not
 	Env      []tomlfile.Pair
 }
@@ -165,7 +165,7 @@ type Try struct {
 	Run    string
 	Expect string // a regular expression that the output must match, or ""
 	When   Condition
-	Status int // what it must end with
+	Status int // the exit status it must have
 
 	Program        string   // C source, compiled against the tree, or ""
 	Flags, Modules []string // of its compilation

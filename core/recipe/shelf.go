@@ -18,7 +18,7 @@ import (
 type Shelf struct {
 	tomlfile.Position
 	Dir   string // absolute
-	Shown string // what it is called in messages
+	Shown string // its name in messages
 
 	Git, Commit, Inside string // of one that is a repository, with the folder in it
 	Checkout            string // where the repository's files are
@@ -47,7 +47,7 @@ func NewShelves(shelves []Shelf) *Shelves {
 type NotFound struct {
 	Name    string
 	Near    string   // a recipe that was perhaps meant, or ""
-	Shelves []string // where it was looked for
+	Shelves []string // where it was searched for
 }
 
 func (e *NotFound) Error() string {

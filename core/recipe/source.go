@@ -123,7 +123,7 @@ type Extra struct {
 // A Supply is a file that cannot be downloaded: the administrator supplies it.
 type Supply struct {
 	tomlfile.Position
-	File   string // what the build finds it as, below $FL_SUPPLY
+	File   string // the name below $FL_SUPPLY under which the build finds it
 	Digest Digest
 	About  string
 	When   Condition

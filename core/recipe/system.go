@@ -125,7 +125,7 @@ func PresetName(as, preset string) (string, bool) {
 type Owner struct {
 	tomlfile.Position
 	File  string // in the tree, with slashes
-	Owner string // of the machine; "": as it is
+	Owner string // of the machine; "": the default
 	Group string
 	Mode  string // permissions in octal digits, with those of setuid and setgid; "": as they are
 	When  Condition
@@ -186,5 +186,5 @@ func (o Offers) Empty() bool {
 // Upstream says where newer releases are announced.
 type Upstream struct {
 	Page    string
-	Pattern *regexp.Regexp // its first group is a version; nil when nothing is said
+	Pattern *regexp.Regexp // its first group is a version; nil: not stated
 }

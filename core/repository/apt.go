@@ -172,7 +172,7 @@ func xzed(data []byte) []byte {
 	var out bytes.Buffer
 	z, err := xz.NewWriter(&out)
 	if err != nil {
-		panic(err) // its settings are those that it has itself
+		panic(err) // it has its own settings
 	}
 	z.Write(data)
 	z.Close()

@@ -27,7 +27,7 @@ type Key interface {
 	Sign(data io.Reader) ([]byte, error) // detached, binary
 	Armored(data []byte) ([]byte, error) // detached, in letters
 	Clear(data []byte) ([]byte, error)   // the text with its signature
-	Public() (armored []byte, err error) // for those who are to check
+	Public() (armored []byte, err error) // for those who verify
 	Fingerprint() string                 // in capitals
 }
 

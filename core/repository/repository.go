@@ -61,10 +61,10 @@ func (r *Repository) served(entries []Entry) []string {
 // A Repository is a directory of packages.
 type Repository struct {
 	Dir  string // absolute
-	Name string // in what is published, and of files: vale
+	Name string // in published files and their names: vale
 	Now  func() time.Time
 
-	Valid time.Duration // for how long what is published for apt counts; 0: for ever
+	Valid time.Duration // validity of what is published for apt; 0: forever
 
 	// AnotherKey allows another key than the one that the repository has been signed with. Other
 	// machines only trust that.
@@ -237,7 +237,7 @@ func (r *Repository) sameKey(key Key) error {
 	ring, err := r.public()
 	if err != nil ||
 		slices.ContainsFunc(ring, func(e *openpgp.Entity) bool { return fingerprint(e) == key.Fingerprint() }) {
-		return nil // what is damaged is written anew
+		return nil // damaged files are written again
 	}
 	return problem.New(problem.Other, r.Name, "the repository is signed with the key %s, and this key is %s",
 		fingerprint(ring[0]), key.Fingerprint()).

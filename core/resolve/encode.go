@@ -33,7 +33,7 @@ func (p *formula) addReleases(c *candidate) {
 	p.Add(oneOf...)
 	p.AddSingle(single...)
 	p.Add(c.imagined.Not(), c.present)
-	if c.err == nil { // what is wrong with a recipe is found out when it is needed
+	if c.err == nil { // a faulty recipe is reported when it is needed
 		p.Add(c.imagined.Not(), said.Not())
 	}
 }
@@ -157,7 +157,7 @@ func (p *formula) addOptions(c *candidate) {
 		p.Add(append(oneOf, s.is...)...)
 		p.AddSingle(s.is...)
 		c.options = append(c.options, s)
-		for _, x := range c.choices { // where it is not there, one of the values stands for that
+		for _, x := range c.choices { // if it is absent, one of the values stands for that
 			if !p.has(x, o) {
 				p.Add(x.Not(), s.is[0])
 			}
@@ -170,7 +170,7 @@ func (p *formula) addOptions(c *candidate) {
 		if s := c.setting(set.Option); s != nil {
 			said := p.say(&sentence{kind: youSet, about: c, set: i})
 			sets := []Literal{said.Not(), c.present.Not(), s.value(set.Value)}
-			for _, x := range c.choices { // which Solve tells, if one of them it is
+			for _, x := range c.choices { // reported by Solve if it is among them
 				if !p.has(x, s.option) {
 					sets = append(sets, x.Literal)
 				}

@@ -20,7 +20,7 @@ type formula struct {
 	scopes     *scopes
 	ctx        context.Context
 	request    Request
-	candidates []*candidate // dependants before what they need
+	candidates []*candidate // dependants before their needs
 	byName     map[string]*candidate
 	sentences  []*sentence
 	saying     map[Literal]*sentence
@@ -39,11 +39,11 @@ type candidate struct {
 	missing *recipe.NotFound
 
 	present  Literal
-	choices  []*choice // what is preferred first
+	choices  []*choice // preferred ones first
 	imagined Literal   // a release that does not exist, and would satisfy all needs
 	options  []*setting
 	needs    []*needing
-	asking   []*alternative // who could need it
+	asking   []*alternative // the packages that could need it
 	asked    bool           // by a person, or as the tool that is resolved apart
 }
 
@@ -60,7 +60,7 @@ type choice struct {
 type setting struct {
 	option *recipe.Option
 	values []string
-	said   int // so many of them a person has said, or are kept
+	said   int // the number set by a person, or kept
 	free   int // so many, with those, need no demand: they are defaults
 	is     []Literal
 }
@@ -70,7 +70,7 @@ type needing struct {
 	of           *candidate
 	need         *recipe.Need
 	said         Literal        // that it counts
-	alternatives []*alternative // what is preferred first
+	alternatives []*alternative // preferred ones first
 }
 
 // alternative is a way to meet a need: by a package that the whole ladder shares or, for a tool,

@@ -24,12 +24,12 @@ type Request struct {
 	Options []Setting // set by the person, for any package of the ladder
 	Machine host.Machine
 	Pins    map[string]recipe.Pin // of tips, by package
-	Kept    map[string][]Kept     // by package, what is preferred most first
+	Kept    map[string][]Kept     // by package, most preferred first
 
-	Held []Held // what holds for packages that come onto the ladder
+	Held []Held // requirements for packages on the ladder
 
-	Prefer []string // where a need can be filled by several packages: what comes before all others
-	Usual  []string // what comes before others that are not kept
+	Prefer []string // for needs that several packages can meet: those that precede all others
+	Usual  []string // those that precede others that are not kept
 
 	// HostCopies are the operating system's own copies that may replace a build, by package.
 	HostCopies map[string]HostCopy
@@ -46,7 +46,7 @@ type Held struct {
 type Wanted struct {
 	Name  string
 	Range version.Range
-	Tip   bool // the head of a branch, as it is pinned
+	Tip   bool // the head of a branch, as pinned
 
 	demanded *demanded // of a tool that is resolved apart: the need that asks for it
 }
@@ -129,11 +129,11 @@ type Package struct {
 	Missed  []tomlfile.Pair   // options that were chosen earlier, and that the release has not, or not as they were
 	Needs   []Link            // that other packages of the ladder meet
 	ByHost  []HostLink        // needs that the operating system meets
-	Rung    int               // 1 for packages that stand on nothing
+	Rung    int               // 1 for packages without needs
 	Asked   bool              // by a person, rather than by another package
-	Why     []Demand          // who asked for it, at least one
+	Why     []Demand          // its requesters, at least one
 	Kept    bool              // it is in the version that was kept
-	Apart   bool              // a tool of one package, or what such a tool needs, beside another build for the others
+	Apart   bool              // a tool of one package, or a need of such a tool, beside another build for the others
 }
 
 // A Link is a need that is met by another package of the ladder.
@@ -147,7 +147,7 @@ type Link struct {
 type HostLink struct {
 	HostCopy
 	Need *recipe.Need
-	As   *recipe.HostNeed // what the copy is known by
+	As   *recipe.HostNeed // how the copy is recognised
 }
 
 // A Demand is one reason for a package to be on a ladder.

@@ -205,7 +205,7 @@ type assembly struct {
 	ctx      context.Context
 	packages []*Package
 	byKey    map[string]*Package
-	tools    map[string]madeTool // by the scope that needs them and what it demands
+	tools    map[string]madeTool // by the scope that needs them and its requirements
 }
 
 // madeTool is a tool apart: a package, or the operating system's own copy.

@@ -46,7 +46,7 @@ type Solver struct {
 	levels []int32   // by variable
 	causes []cause   // by variable
 	marked []bool    // by variable; all false between conflicts
-	trail  []Literal // what holds, in the order in which it came to
+	trail  []Literal // the true literals, in the order in which they became true
 	starts []int     // where on the trail each level begins
 	next   int       // where on the trail propagation goes on
 
@@ -134,7 +134,7 @@ func (s *Solver) AddSingle(literals ...Literal) {
 	s.single = append(s.single, slices.Clone(literals))
 	for _, l := range literals {
 		s.groups[l] = append(s.groups[l], g)
-		if s.Holds(l) { // what it excludes is found again
+		if s.Holds(l) { // its exclusions are found again
 			s.next = 0
 		}
 	}

@@ -13,7 +13,7 @@ type walk struct {
 	visits []visit
 	needed places // not visited yet
 	known  []bool // by place: visited, or among needed
-	stop   error  // what is wrong with a recipe that is needed
+	stop   error  // the mistake in a recipe that is needed
 }
 
 // visit is a package whose turn came at a level of the search.

@@ -54,7 +54,7 @@ func Empty(path string) error {
 type removal struct {
 	top   *Dir
 	base  string
-	moved []string // names in top of what was moved up
+	moved []string // names in top of moved files
 	count int
 }
 

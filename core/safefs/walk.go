@@ -19,7 +19,7 @@ type Info struct {
 	Modified time.Time
 	UID, GID int
 	Links    int
-	Device   uint64 // with Inode, tells files from each other
+	Device   uint64 // with Inode, identifies a file
 	Inode    uint64
 	Changed  time.Time // contents or attributes; no program can set it
 }

@@ -49,7 +49,7 @@ var common = []rule{
 	{call: 431, errno: syscall.EPERM},  // fsconfig
 	{call: 432, errno: syscall.EPERM},  // fsmount
 	{call: 433, errno: syscall.EPERM},  // fspick
-	{call: 435, errno: syscall.ENOSYS}, // clone3, whose flags cannot be seen; the C library then takes clone
+	{call: 435, errno: syscall.ENOSYS}, // clone3, whose flags cannot be inspected; the C library falls back to clone
 	{call: 425, errno: syscall.ENOSYS}, // io_uring_setup
 	{call: 426, errno: syscall.ENOSYS}, // io_uring_enter
 	{call: 427, errno: syscall.ENOSYS}, // io_uring_register

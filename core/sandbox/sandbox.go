@@ -59,15 +59,15 @@ func (l Level) AtLeast(other Level) bool {
 type Room struct {
 	Level    Level
 	Point    string   // an empty directory that a sealed room is put together on
-	Visible  []string // what can be read in a sealed room, besides the system
-	Hidden   []string // what of the system is not there in a sealed room, with all that is in it
+	Visible  []string // readable in a sealed room, besides the system
+	Hidden   []string // parts of the system that are absent in a sealed room, with their contents
 	Layer    string   // a directory that Whiteouts has filled with them, which is quicker; or ""
-	Writable []string // what can be changed
+	Writable []string // writable
 	Stands   Stand    // in a sealed room, a directory that is elsewhere outside
 	Shown    Stand    // the same, for one that cannot be changed; /usr has the system's files besides
 	Home     string   // of the user in a sealed room
 	Network  bool     // a sealed room uses the machine's network
-	User     User     // who commands are on the machine
+	User     User     // the user of commands on the machine
 	Limits   Limits
 }
 
@@ -112,7 +112,7 @@ func Try(level Level, dir string, user User) error {
 	}
 	defer os.Remove(point)
 	r := Room{Level: level, Point: point, User: user}
-	if level == Fenced { // where it has to come to, as a build has
+	if level == Fenced { // which it must be able to enter, as a build must
 		if err := errors.Join(os.Chown(point, user.uid(), user.gid()), os.Chmod(point, 0o700)); err != nil {
 			return err
 		}

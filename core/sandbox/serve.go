@@ -63,7 +63,7 @@ type ordered struct {
 // serve is the second copy's part: it makes the room, drops all rights over the commands, then
 // runs what it is told until no more orders come.
 func serve() error {
-	runtime.LockOSThread() // what follows is about threads as much as processes
+	runtime.LockOSThread() // the following concerns threads as much as processes
 	const socket = 3
 	syscall.CloseOnExec(socket)
 	s := &server{socket: socket, alone: os.Getpid() == 1}

@@ -31,11 +31,11 @@ const Mark = "FL_STAGE"
 // commands.
 type Session struct {
 	process *os.Process
-	socket  *os.File // by which the server is told what to run, and tells what came of it
+	socket  *os.File // for sending commands to the server, and receiving results
 	leave   chan struct{}
 	left    chan struct{} // closed when the server has ended
 	once    sync.Once
-	alone   bool // what runs in the room ends with the server
+	alone   bool // all processes in the room end with the server
 }
 
 // A Command runs in a room, to its end. Files are its descriptors from 3 on.
@@ -47,9 +47,9 @@ type Command struct {
 	Output   *os.File // stdout and stderr
 	Files    []*os.File
 	Terminal *os.File // stdin, stdout, stderr and the controlling terminal instead; or nil
-	Record   *os.File // what is watched of it is added to it, in a sealed room; or nil
+	Record   *os.File // what is recorded of it in a sealed room is added to it; or nil
 	Watched  bool     // what it opens and runs
-	Placing  bool     // what it gives to other users, which it is told is done, and is not
+	Placing  bool     // changes of owner, which are reported as done, and are not made
 }
 
 // Ended is how a command in a session ended.

@@ -39,7 +39,7 @@ type view struct {
 	whole  map[string]bool // paths that are seen with all that is in them
 	dirs   map[string]string
 	hidden []string
-	links  []string // that are not known to be seen, to what is seen
+	links  []string // of things not known to be seen, to things seen
 	looked []looked
 }
 
@@ -91,7 +91,7 @@ func (v *view) walk(dir string) {
 	}
 	entries, err := os.ReadDir(dir)
 	if err != nil {
-		return // what cannot be read cannot be seen
+		return // unreadable files cannot be seen
 	}
 	v.look(dir, info)
 	for _, e := range entries {

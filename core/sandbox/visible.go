@@ -110,7 +110,7 @@ func (s *System) look(ctx context.Context, d Declared) (*found, error) {
 	for path := range listed {
 		v.show(path)
 	}
-	for _, path := range files { // also what no package has
+	for _, path := range files { // including files of no package
 		v.show(path)
 		if owners[path] == "" {
 			v.whole[v.real(path)] = true // a directory may be declared
@@ -120,7 +120,7 @@ func (s *System) look(ctx context.Context, d Declared) (*found, error) {
 		v.show(path)
 		v.whole[v.real(path)] = true
 	}
-	for _, top := range software { // links into another are not gone through
+	for _, top := range software { // links into another are not followed
 		v.walk(top)
 	}
 	if err := s.sort(ctx, v, closure); err != nil {

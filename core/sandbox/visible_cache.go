@@ -34,7 +34,7 @@ type found struct {
 	State    string   `json:"state"`    // of the package manager
 	Packages []string `json:"packages"` // that are seen
 	Looked   []looked `json:"looked"`   // directories that were read
-	Digest   string   `json:"digest"`   // of what is hidden
+	Digest   string   `json:"digest"`   // of hidden files
 
 	hidden []string
 }

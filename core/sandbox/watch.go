@@ -198,7 +198,7 @@ func (w *watch) start(command *exec.Cmd, what string) error {
 	rights := make([]byte, unix.CmsgSpace(4))
 	_, n, _, _, err := unix.Recvmsg(ours, make([]byte, 1), rights, unix.MSG_CMSG_CLOEXEC)
 	if err != nil || n == 0 {
-		return nil // the copy says itself what is wrong, and ends
+		return nil // the copy reports the error itself, and ends
 	}
 	messages, err := unix.ParseSocketControlMessage(rights[:n])
 	if err != nil || len(messages) == 0 {

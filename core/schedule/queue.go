@@ -10,8 +10,8 @@ import (
 // A Task is run after all tasks that it depends on have succeeded.
 type Task struct {
 	Name   string
-	Needs  []int         // places of the tasks it stands on, all before its own
-	Length time.Duration // how long it should take; 0 when nothing is known
+	Needs  []int         // indexes of the tasks it needs, all smaller than its own
+	Length time.Duration // its expected time; 0: unknown
 	Width  float64       // how many processors it keeps busy when it has them; 0 counts as 1
 	Slot   bool          // whether it runs in a job slot
 	Hold   func() bool   // whether it should wait while others that hold a slot run; nil: never
@@ -26,7 +26,7 @@ const (
 	NotRun    Outcome = iota // the run was ended before its turn
 	Succeeded                //
 	Failed                   // its Run returned an error
-	Skipped                  // something it stands on failed or was skipped
+	Skipped                  // a need failed or was skipped
 )
 
 // A Result is how one task ended.
@@ -42,7 +42,7 @@ type queue struct {
 	Results []Result
 	tasks   []Task
 	missing []int   // how many needs each task still waits for
-	above   [][]int // what stands directly on each task
+	above   [][]int // the direct dependents of each task
 	order   []time.Duration
 	ready   []int
 }

@@ -22,7 +22,7 @@ func Run(ctx context.Context, slots *Slots, tasks []Task) []Result {
 			r.begin(ctx)
 		}
 		if r.running == 0 && !r.waiting && len(r.held) == 0 {
-			break // only what can never run is left
+			break // only tasks that can never run are left
 		}
 		select {
 		case f := <-r.done:

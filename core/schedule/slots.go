@@ -22,7 +22,7 @@ type Slots struct {
 	free    int
 	waiting []chan struct{} // of those that Acquire, the first come first
 	lines   []*Line
-	stop    chan struct{} // ends the goroutine that serves lines; nil when there is none
+	stop    chan struct{} // ends the goroutine that serves lines; nil: there is none
 }
 
 // NewSlots returns a pool of a number of slots, at least one.
@@ -97,9 +97,9 @@ func (s *Slots) Lease(most int) int {
 // one more job, and returns the byte after that.
 type Line struct {
 	slots       *Slots
-	read, write *os.File // what the build gets; they must block, or make gives up
+	read, write *os.File // the build's ends; they must block, or make gives up
 	look, offer int      // the same pipe, to take from and to write to without waiting, whatever a build has put there
-	given       int      // slots that are with the build, on offer or taken
+	given       int      // slots at the build, on offer or taken
 	path        string   // of a pipe with a name, or ""
 }
 

@@ -100,7 +100,7 @@ func (s *Session) Describe(ctx context.Context, l *Ladder) (*PlanReport, error) 
 	if err := l.Estimate(s.Machine); err != nil {
 		return nil, err
 	}
-	fetched := map[*build.Job]bool{} // looked up once: a program has to be asked for a commit
+	fetched := map[*build.Job]bool{} // found once: it takes a program to find a commit
 	for _, j := range l.Jobs {
 		fetched[j] = build.Fetched(ctx, s.Machine, j)
 	}
@@ -235,7 +235,7 @@ func (s *Session) Build(ctx context.Context, r BuildRequest) (*BuildReport, erro
 	err := s.repeat(func() error {
 		l, err := s.pinned(ctx, r.LadderRequest)
 		if err != nil {
-			return err // what an earlier attempt did is reported with its own ladder
+			return err // an earlier attempt is reported with its own ladder
 		}
 		report.Ladder = l
 		report.Run, err = s.run(ctx, l, &r.Nodes)
@@ -264,7 +264,7 @@ func (s *Session) run(ctx context.Context, l *Ladder, nodes *cluster.How) (*inst
 		return install.Run(ctx, s.Machine, l.Plan)
 	}
 	r, err := install.OnNodes(ctx, s.Machine, l.Plan, *nodes)
-	nodes.Follow = "" // that run has ended; another builds what is still missing
+	nodes.Follow = "" // that run has ended; another builds the rest
 	return r, err
 }
 
@@ -341,7 +341,7 @@ func (s *Session) Install(ctx context.Context, r BuildRequest) (*InstallReport, 
 	err := s.repeat(func() error {
 		l, err := s.pinned(ctx, r.LadderRequest)
 		if err != nil {
-			return err // what an earlier attempt did is reported with its own ladder
+			return err // an earlier attempt is reported with its own ladder
 		}
 		report.Ladder = l
 		if err := landable(l); err != nil {

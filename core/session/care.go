@@ -24,7 +24,7 @@ type CleanRequest struct {
 	Trees, Archives, Landings, Logs bool
 	Older                           time.Duration
 	Larger                          int64
-	Keep                            []string // lock files; what they need stays
+	Keep                            []string // lock files; their needs stay
 
 	// Confirm is asked before anything is deleted; nil: nothing is deleted.
 	Confirm func(*CleanReport) bool
@@ -118,7 +118,7 @@ type MendRequest struct {
 	Quick   bool // compare sizes and permissions, not contents
 	Machine bool // check only what builds use of the operating system
 	Fix     bool // repair what can be repaired without loss
-	Rebuild bool // build again what is damaged, or what the machine no longer fits
+	Rebuild bool // rebuild damaged builds, and builds that no longer fit the machine
 
 	// Found is called with what was found before anything is repaired; nil: it is not.
 	Found func(*mend.Report)

@@ -27,12 +27,12 @@ type DraftRequest struct {
 	Branch     string // of a git repository; "": its default
 	Subversion bool   // From is a Subversion repository
 	Read       bool   // run nothing of the source
-	Quick      bool   // ask the source only what it looks for, not about its options
+	Quick      bool   // find only its look-ups, not its options
 	Longest    time.Duration
-	Places     []string // folders and pages of archives, from which what it needs is drafted, too
+	Places     []string // folders and pages of archives, from which its needs are drafted, too
 	Key        string   // file, URL or key server of the only key to trust; "": the signature is not verified
 	Print      bool     // write nothing
-	Keep       bool     // leave a recipe that exists as it is
+	Keep       bool     // do not change an existing recipe
 
 	// Confirm is asked whether the authors publish the fingerprint of a fetched key; nil:
 	// a fetched key is refused.
@@ -56,10 +56,10 @@ type DraftReport struct {
 	Text      string         `json:"-"` // of the recipe
 	Buildable string         `json:"-"` // what to install: NAME, or NAME:RANGE for a preview
 	Decided   draft.Decided  `json:"-"`
-	Hints     []draft.Hint   `json:"-"` // what the source's texts say of its needs
-	Exists    bool           `json:"-"` // the recipe existed, and stays as it is
+	Hints     []draft.Hint   `json:"-"` // needs named in the source's texts
+	Exists    bool           `json:"-"` // the recipe existed, and is unchanged
 	Added     *AddedRelease  `json:"-"` // the recipe existed, and has the release now
-	Others    []*DraftReport `json:"-"` // what it needs, drafted before it
+	Others    []*DraftReport `json:"-"` // its needs, drafted before it
 }
 
 // AddedRelease is a release that was added to a recipe.
@@ -188,7 +188,7 @@ func (d *drafting) needs(ctx context.Context, found *draft.Source, dir string) (
 		if !is || d.begun[archive] {
 			continue
 		}
-		r := d.request // what was said of the named source does not hold for others
+		r := d.request // details given for the named source are not those of others
 		r.From, r.Name, r.Release, r.Branch, r.Subversion, r.Key = archive, "", "", "", false, ""
 		other, err := d.draft(ctx, r)
 		switch {
@@ -225,7 +225,7 @@ func (d *drafting) addRelease(found *draft.Source, o draft.Origin, report *Draft
 	shelf := d.s.Settings.Shelves[0]
 	r, err := recipe.Read(filepath.Join(shelf.Dir, report.Name), filepath.Join(shelf.Shown, report.Name))
 	if err != nil {
-		return nil, nil // it does not exist, or writing the draft tells what is wrong with it
+		return nil, nil // it does not exist, or writing the draft reports the error
 	}
 	v, err := version.Parse(found.Version.Value)
 	if err != nil || o.SHA256 == "" {

@@ -19,8 +19,8 @@ type Variable struct {
 	Value string `json:"value"`
 	// What stands between the value and what the variable had before; "" replaces that.
 	Join string `json:"join,omitempty"`
-	Else string `json:"otherwise,omitempty"` // what a list is taken to have had where it had nothing
-	Open bool   `json:"open,omitempty"`      // the separator is there where it had nothing, which stands for the usual
+	Else string `json:"otherwise,omitempty"` // the assumed value of an empty list
+	Open bool   `json:"open,omitempty"`      // the list ends with a separator, which stands for the default
 }
 
 // Environment returns the variables that a shell needs to use the landing or, with the name of a
@@ -76,7 +76,7 @@ func (e *environment) ofLanding() error {
 		}
 	}
 	for _, member := range state.Members {
-		if member.Beside { // the variables are those of the build that has the plain names
+		if member.Beside { // the variables are those of the build with the plain names
 			continue
 		}
 		receipt, err := s.Store.Receipt(member.Ref)

@@ -22,10 +22,10 @@ import (
 // of builds that exist; with it, what is named is built for that directory first.
 type PackRequest struct {
 	BuildRequest
-	Format string // deb or rpm; "": that of this machine
+	Format string // deb or rpm; "": this machine's
 	To     string // directory of the files; "": the working directory
-	Split  bool   // put what is only needed to build against a package into a separate one
-	Name   string // of the package, with a prefix; "": that of the first that is named
+	Split  bool   // put files that are only needed to build against a package into a separate one
+	Name   string // of the package, with a prefix; "": the first named package's
 }
 
 // PackReport is the packages that were made.
@@ -97,14 +97,14 @@ func (s *Session) formatOf(format string) (ospackage.Format, error) {
 // A RepositoryRequest names a repository and says how it is changed.
 type RepositoryRequest struct {
 	Dir        string
-	Name       string        // "": the name it has, or that of its directory
+	Name       string        // "": its current name, or that of its directory
 	KeyFile    string        // with an OpenPGP secret key; or
 	AgentKey   string        // the id of a key that gpg and its agent sign with
 	AnotherKey bool          // the key may differ from the one before
-	Valid      time.Duration // that apt trusts what is published; 0: for ever
+	Valid      time.Duration // for apt; 0: forever
 	Files      []string      // packages to add
 	Suite      string        // of apt that .deb files are added to; "": stable
-	Keep       int           // newest versions of each package that stay, with what they need; 0: all
+	Keep       int           // newest versions of each package to keep, with their needs; 0: all
 	Drop       []string      // NAME or NAME=VERSION to take out
 }
 

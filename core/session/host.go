@@ -19,7 +19,7 @@ import (
 // A HostRequest asks what the operating system must have for a ladder.
 type HostRequest struct {
 	plan.Ask
-	Install    bool // have its package manager install what is missing
+	Install    bool // have its package manager install missing packages
 	AlsoChange bool // let that also remove, upgrade and downgrade packages
 
 	// Confirm is asked before the package manager runs; nil: it runs.
@@ -30,8 +30,8 @@ type HostRequest struct {
 
 // HostReport is what the builds of a ladder need of the operating system.
 type HostReport struct {
-	Install string        `json:"install,omitempty"` // the line that installs what is missing
-	Unknown []string      `json:"unknown,omitempty"` // what is missing, of which the package is unknown
+	Install string        `json:"install,omitempty"` // the command that installs missing packages
+	Unknown []string      `json:"unknown,omitempty"` // missing things in no known package
 	Needs   []HostFinding `json:"needs"`
 
 	Ladder *Ladder `json:"-"`

@@ -28,10 +28,10 @@ func (s *Session) Find(text string) (*store.Receipt, error) { return landing.Fin
 
 // A ListRequest says which builds to list. The zero value: all.
 type ListRequest struct {
-	Landing bool          // only what is on the landing
-	Unused  bool          // only what no state of the landing needs
-	Older   time.Duration // only what was built longer ago
-	Larger  int64         // only what is larger, in bytes
+	Landing bool          // only builds on the landing
+	Unused  bool          // only builds that no state of the landing needs
+	Older   time.Duration // only older builds
+	Larger  int64         // only larger builds, in bytes
 	BySize  bool          // the largest first
 }
 
@@ -306,7 +306,7 @@ type SupplyReport struct {
 	Brought map[string]string `json:"brought"` // file to its path in the root
 	Missing []string          `json:"missing"`
 
-	About map[string]string `json:"-"` // what each file is
+	About map[string]string `json:"-"` // the type of each file
 	Order []string          `json:"-"` // of those that were brought
 }
 

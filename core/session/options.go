@@ -120,7 +120,7 @@ type OptionsBuiltReport struct {
 	Features []store.Feature   `json:"features"`
 
 	Receipt *store.Receipt    `json:"-"`
-	Shelf   map[string]string `json:"-"` // recipes that it does not need, by what its features lack
+	Shelf   map[string]string `json:"-"` // recipes that it does not need, by missing features
 }
 
 // OptionsBuilt returns what an existing build was made with.

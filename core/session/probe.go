@@ -12,7 +12,7 @@ type ProbeReport struct {
 	Build   store.Ref `json:"probed"`
 	Files   int       `json:"files"`
 	Seconds float64   `json:"seconds"`
-	Wrong   []string  `json:"wrong"` // what did not come out as the recipe says
+	Wrong   []string  `json:"wrong"` // deviations from the recipe
 
 	Probed install.Probed `json:"-"`
 }

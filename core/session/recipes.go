@@ -18,7 +18,7 @@ import (
 type CheckRequest struct {
 	Names  []string
 	Online bool // ask the sites that archives come from
-	Fix    bool // write a need where a recipe takes from the system what another recipe has
+	Fix    bool // write a need where a recipe uses the system's copy of another recipe's package
 
 	// Fixed is called for each need that was written; nil: it is not.
 	Fixed func(*recipe.Recipe, tomlfile.Problem)

@@ -26,7 +26,7 @@ import (
 // are found from the working directory.
 type Config struct {
 	SettingsFile string              // "": FERNLADDER_SETTINGS, or the file that is found
-	Root         string              // directory; "": FERNLADDER_ROOT, or that of the settings
+	Root         string              // directory; "": FERNLADDER_ROOT, or the setting
 	Getenv       func(string) string // nil: os.Getenv
 
 	// The rest is as in machine.Config.

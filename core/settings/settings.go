@@ -27,7 +27,7 @@ const FileName = "fernladder.toml"
 // Settings are the contents of the file, with absolute paths and with defaults for what it
 // omits.
 type Settings struct {
-	File    string // "" when there is none
+	File    string // "" if there is none
 	Root    string
 	Shelves []recipe.Shelf
 	Jobs    int      // 0: as many as there are processors
@@ -39,7 +39,7 @@ type Settings struct {
 
 	Downloads, DownloadsPerHost int
 	LargestDownload             int      // MiB
-	LargestSource               int      // MiB; 0: nothing is said
+	LargestSource               int      // MiB; 0: not stated
 	LargestLog                  int      // MiB
 	LargestTree                 int      // MiB
 	LongestDownload             int      // minutes
@@ -50,23 +50,23 @@ type Settings struct {
 	Most           sandbox.Limits // of builds and tries
 	TrustedOwners  []string       // packages whose recipes may give files to others
 	TrustedNetwork []string       // packages that may gather extras with the network
-	TrustedEnv     []string       // packages whose recipes may set any variable for everyone
+	TrustedEnv     []string       // packages whose recipes may set any variable for all users
 
 	Access string // everyone, group, private, or "" where directories stay as they are
 	Group  string // that may install
 
-	Landing Landing // what is decided about the landing
+	Landing Landing // decisions about the landing
 	Pack    Pack    // of the operating system's packages that are made
-	Cluster Cluster // whose nodes can build
+	Cluster Cluster // its nodes can build
 
-	Prefer     []string  // packages that come before others which fill the same need
-	HostCopies []string  // packages for which the host's own copy may stand in, or "*"
-	Wanted     []*Wanted // what should be on the landing, in the order of the file
+	Prefer     []string  // packages preferred to others that meet the same need
+	HostCopies []string  // packages that the host's own copy may replace, or "*"
+	Wanted     []*Wanted // packages that should be on the landing, in the order of the file
 	Presets    []*Preset
 
 	remote   []*recipe.Shelf
 	defaults []tomlfile.Pair
-	bare     struct { // as it is written
+	bare     struct { // as written
 		is  bool
 		why string
 	}
@@ -90,7 +90,7 @@ type Pack struct {
 	Maintainer string // NAME <ADDRESS>
 	Suffix     string // of their versions
 	Links      string // where the names of programs are
-	Rebuild    int    // tells packages of one version apart
+	Rebuild    int    // distinguishes packages of one version
 	Packing    string // of .deb files: zstd, or "" for gzip
 	Epochs     []*Epoch
 }
@@ -105,7 +105,7 @@ type Epoch struct {
 // Landing are the settings of the landing.
 type Landing struct {
 	Shared       string   // a directory that others use too, in which all is linked besides; or ""
-	BeforeSystem []string // packages whose programs may come before the operating system's, or "*"
+	BeforeSystem []string // packages whose programs may hide the operating system's, or "*"
 	Links        []*Link  // decisions about single files
 	Keep, Days   int      // how many earlier states stay, and how old the others become
 	Caches       []string // that are renewed after a change

@@ -23,7 +23,7 @@ import (
 type certificate struct {
 	file    string
 	primary *packet.PublicKey
-	self    *packet.Signature // the latest that says what the primary key is for
+	self    *packet.Signature // the latest that states the usage of the primary key
 	ids     []string
 	revoked []*packet.Signature
 	subkeys []*subkey

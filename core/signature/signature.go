@@ -41,7 +41,7 @@ type Good struct {
 	Owner       string    `json:"owner,omitempty"`
 	KeyFile     string    `json:"key_file"`
 	Made        time.Time `json:"made,omitzero"`
-	Note        string    `json:"note,omitempty"` // what a person should know
+	Note        string    `json:"note,omitempty"` // remarks for a person
 }
 
 // String names the signer.

@@ -29,7 +29,7 @@ const originSuffix = ".url"
 // it came from.
 type Archives struct {
 	Dir      string
-	*Network // nil where nothing is fetched
+	*Network // nil if nothing is fetched
 
 	Largest int64                                            // bytes of one file; 0: 32 GiB
 	Longest time.Duration                                    // how long one file may take in all; 0: twelve hours

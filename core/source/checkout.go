@@ -94,7 +94,7 @@ func (e *RepositoryError) Unwrap() error { return e.Err }
 type Repositories struct {
 	Dir      string
 	Programs host.Programs
-	*Network // nil where nothing is fetched
+	*Network // nil if nothing is fetched
 
 	Largest int64         // bytes of a file that git or svn may write; 0: no limit
 	Longest time.Duration // that one of their commands may take; 0: half a day

@@ -18,7 +18,7 @@ import (
 type FetchError struct {
 	Wanted   Wanted
 	Attempts []Attempt // one for each URL
-	What     string    // what cannot be fetched, where it is not the archive itself
+	What     string    // the part that cannot be fetched, if not the archive itself
 }
 
 // An Attempt is a URL that failed, without secrets, and the reason.
@@ -61,7 +61,7 @@ func (e *FetchError) Error() string {
 // DigestError is the error for a file with another digest than the recipe states.
 type DigestError struct {
 	Got, Want recipe.Digest
-	Looks     string // what the file seems to be, where that explains it
+	Looks     string // the apparent type of the file, if that explains it
 }
 
 func (e *DigestError) Error() string {

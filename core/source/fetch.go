@@ -24,7 +24,7 @@ type Wanted struct {
 	URLs             []string // tried in order
 	Digest           recipe.Digest
 	At               string  // where the recipe states the digest, FILE:LINE
-	Signed           *Signed // nil for what has no signature
+	Signed           *Signed // nil without a signature
 
 	proofs map[string]proof // that were fetched, by their URLs
 }

@@ -77,7 +77,7 @@ func (r *Repositories) run(ctx context.Context, out io.Writer, env []string, pro
 
 	said := &lastWords{moved: func() { stalled.Reset(patience) }}
 	var printed io.Writer = &moving{out, said.moved}
-	if pipe, is := out.(*os.File); is { // who reads from it has limits, and all the time they need
+	if pipe, is := out.(*os.File); is { // its readers have limits, and no time limit
 		printed = pipe
 		stalled.Stop()
 	}
@@ -148,7 +148,7 @@ func (r *Repositories) git(ctx context.Context, repository string, out io.Writer
 	clean, env := r.authorized(repository)
 	args = slices.Clone(args)
 	for i := range args {
-		if args[i] == repository { // what is on a command line, everyone on the machine can read
+		if args[i] == repository { // any user of the machine can read command lines
 			args[i] = clean
 		}
 	}
@@ -539,7 +539,7 @@ func (r *Repositories) exportCommit(ctx context.Context, c Checkout, repository,
 		ended <- errors.Join(err, writer.Close())
 	}()
 	got, err := unpackTar(ctx, repository, reader, dir, limits)
-	if err == nil { // what fills up the last block
+	if err == nil { // the padding of the last block
 		_, err = io.Copy(io.Discard, reader)
 	}
 	reader.Close() // and no more is needed

@@ -55,7 +55,7 @@ func (z *lzipReader) next() error {
 	case err == io.EOF && z.members > 0:
 		return io.EOF
 	case err != nil && z.members > 0, err == nil && string(header[:4]) != lzipMagic && z.members > 0:
-		return io.EOF // what follows the members does not count
+		return io.EOF // bytes after the members are ignored
 	case err != nil:
 		return io.ErrUnexpectedEOF
 	case string(header[:4]) != lzipMagic:

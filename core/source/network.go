@@ -21,12 +21,12 @@ type Network struct {
 	Agent  string // how the program names itself to servers
 	Events event.Sink
 	Now    func() time.Time
-	Getenv func(name string) string // proxies, and what ssh wants to know
+	Getenv func(name string) string // proxies, and ssh's variables
 
 	Hosts       *Hosts        // shared by all that fetch in a run; nil: no limits
 	Credentials *Credentials  // nil: none
-	Offline     bool          // what is not here is not fetched
-	Patience    time.Duration // how long a transfer may stand still, or drip; 0: a minute
+	Offline     bool          // missing files are not fetched
+	Patience    time.Duration // how long a transfer may stall, or drip; 0: a minute
 
 	client *http.Client
 }

@@ -46,7 +46,7 @@ const signedSuffix = ".signed"
 type proof struct {
 	URL       string `json:"url"`
 	Signature []byte `json:"signature"`
-	List      []byte `json:"list,omitempty"` // of digests, where that is what is signed
+	List      []byte `json:"list,omitempty"` // of digests, if that is signed
 }
 
 // signed verifies the signature of a stored archive: with a valid one that was fetched before,

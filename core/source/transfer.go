@@ -162,7 +162,7 @@ func retry(err error, attempt int) (time.Duration, bool) {
 type statusError struct {
 	code   int
 	status string
-	after  time.Duration // what the server asks to wait
+	after  time.Duration // the delay that the server asks for
 }
 
 func (e *statusError) Error() string {
@@ -204,7 +204,7 @@ func (a *Archives) attempt(ctx context.Context, source string, part partial, w W
 	if err != nil {
 		var status *statusError
 		if errors.As(err, &status) && status.code == http.StatusRequestedRangeNotSatisfiable {
-			part.remove() // what is there is of no use any more
+			part.remove() // the partial file is useless now
 		}
 		return got, plain(ctx, err)
 	}

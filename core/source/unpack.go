@@ -126,7 +126,7 @@ func unpackTar(ctx context.Context, name string, r io.Reader, dir string, limits
 		return Unpacked{}, err
 	}
 	u := newUnpacking(ctx, root, limits)
-	u.archive = limits.Bytes // what comes uncompressed cannot be a bomb
+	u.archive = limits.Bytes // uncompressed data cannot be a bomb
 	defer u.close()
 	return u.finish(name, u.tar(r))
 }

@@ -13,7 +13,7 @@ import (
 // Access says who may do what in a root. The zero value leaves directories as they are.
 type Access struct {
 	Private bool // only the owner of the root sees anything in it
-	Group   int  // the members of the group may install; -1: only who owns the root
+	Group   int  // members of the group may install; -1: only the owner of the root
 }
 
 // CommonUmask is the umask of a program in a root that a group may install to. Builds have their

@@ -201,7 +201,7 @@ func (s *Store) config(change *ConfigChange, version string, samples map[string]
 	case Digest(current) == Digest(sample):
 		samples[name] = Digest(sample)
 		return change.takeUp(samples, name)
-	case Digest(current) == last && !isLink(change.File): // who has put a link there has edited it
+	case Digest(current) == last && !isLink(change.File): // a link there is an edit
 		change.What, samples[name] = ConfigRenewed, Digest(sample)
 		if err := durable.Renew(change.File, sample); err != nil {
 			return err

@@ -6,8 +6,8 @@ import "slices"
 type Feature struct {
 	Name  string `json:"name"`
 	On    bool   `json:"on"`
-	Says  string `json:"says,omitempty"`  // what the source adds, such as a version
-	Lacks string `json:"lacks,omitempty"` // what it looked for and did not find
+	Says  string `json:"says,omitempty"`  // an addition of the source, such as a version
+	Lacks string `json:"lacks,omitempty"` // look-ups that found nothing
 	Asked bool   `json:"asked,omitempty"` // an argument of the build turned it off
 }
 

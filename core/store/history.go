@@ -83,7 +83,7 @@ func (h History) each(visit func(line []byte)) error {
 	for lines.Scan() {
 		visit(lines.Bytes())
 	}
-	if errors.Is(lines.Err(), bufio.ErrTooLong) { // no record is so long; what is behind it is lost to readers
+	if errors.Is(lines.Err(), bufio.ErrTooLong) { // no record is so long; readers lose what follows
 		return nil
 	}
 	return h.s.Wrap(lines.Err())
@@ -121,7 +121,7 @@ func (h History) Add(ctx context.Context, r Record) error {
 func (h History) Complete(ctx context.Context) error {
 	receipts, err := h.s.Receipts()
 	if err != nil {
-		return nil // which whoever needs a receipt tells
+		return nil // reported by users of a receipt
 	}
 	return h.append(ctx, func() (records []Record, err error) {
 		known := map[string]bool{}
@@ -173,7 +173,7 @@ func (h History) append(ctx context.Context, find func() ([]Record, error)) erro
 		return h.s.Wrap(err)
 	}
 	if info.Size() == 0 && h.s.common() {
-		f.Chmod(mode) // who else may write is told when that fails
+		f.Chmod(mode) // a failure reports the other possible writers
 	}
 	last := []byte{'\n'}
 	if info.Size() > 0 {

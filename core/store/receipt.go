@@ -72,7 +72,7 @@ type Receipt struct {
 	Tries        []Try             `json:"tries,omitempty"`
 	Env          []Variable        `json:"env,omitempty"`
 	Beside       []Beside          `json:"beside,omitempty"`        // names for when another build has the plain ones
-	BeforeSystem bool              `json:"before_system,omitempty"` // its programs come before the operating system's
+	BeforeSystem bool              `json:"before_system,omitempty"` // its programs hide the operating system's
 	RunsWith     []HostNeed        `json:"runs_with,omitempty"`     // of the operating system
 	// Files that should belong to other users than root.
 	Owned []Owned `json:"owned,omitempty"`
@@ -88,8 +88,8 @@ type Receipt struct {
 	Isolation string           `json:"isolation"`
 	// The isolation of earlier runs that ended before the build was complete.
 	Resumed  []string  `json:"resumed,omitempty"`
-	Given    []Owned   `json:"given,omitempty"`    // what its installer gave to others, which was not done
-	Features []Feature `json:"features,omitempty"` // that the source said it was configured with and without
+	Given    []Owned   `json:"given,omitempty"`    // changes of owner by its installer, which were not made
+	Features []Feature `json:"features,omitempty"` // features that the source says it was configured with and without
 	// Features that the source was configured without, although no argument asked for that.
 	Without []string `json:"without,omitempty"`
 	// Why the build has seen all of the operating system; "": it has seen what it declares.
@@ -179,7 +179,7 @@ func (o Owned) Who() string {
 // it.
 type Config struct {
 	File    string `json:"file"`           // in the tree
-	Sample  string `json:"sample"`         // in the tree; what it begins as
+	Sample  string `json:"sample"`         // in the tree, with its original contents
 	Mode    string `json:"mode,omitempty"` // in octal digits, when it is made; "": as the sample
 	Private bool   `json:"private,omitempty"`
 	Owner   string `json:"owner,omitempty"` // where root makes it
@@ -454,7 +454,7 @@ func (s *Store) Logged(name string) ([]Logged, error) {
 	for _, dir := range dirs {
 		r, ok := parseBuildName(name, filepath.Base(dir)[len(name)+1:])
 		if _, err := version.Parse(r.Version); !ok || err != nil {
-			continue // of another package, whose name begins the same
+			continue // of another package with the same prefix
 		}
 		logs, err := os.ReadDir(dir)
 		if err != nil {

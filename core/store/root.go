@@ -57,7 +57,7 @@ import (
 // A Store is a root on disk.
 type Store struct {
 	Root   string  // absolute
-	Access *Access // who may do what in it; nil: as it is
+	Access *Access // access rights in it; nil: the default
 
 	known known
 }
@@ -170,7 +170,7 @@ func (s *Store) Prepare() error {
 	if err := s.Enforce(); err != nil {
 		return err
 	}
-	if err := mayWrite(s.Root); err != nil { // what is made for a group is the group's from now on
+	if err := mayWrite(s.Root); err != nil { // files made for a group belong to it from now on
 		return err
 	}
 	if err := unix.Access(s.Root, unix.W_OK); err != nil {

@@ -87,7 +87,7 @@ func (s *Store) sweep() error {
 	}
 	for _, e := range entries {
 		if strings.HasPrefix(e.Name(), ".") {
-			continue // a network file system's, of what is still open
+			continue // a network file system's, of files that are still open
 		}
 		path := filepath.Join(s.scratch(), e.Name())
 		lock := strings.TrimSuffix(path, scratchLock) + scratchLock

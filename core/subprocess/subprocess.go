@@ -33,7 +33,7 @@ type Command struct {
 	Env    []string
 	Dir    string // it runs in; "": this program's own
 	Stdin  io.Reader
-	Stdout io.Writer // nil: what it prints is dropped
+	Stdout io.Writer // nil: its output is discarded
 	Stderr io.Writer
 
 	Longest time.Duration // that it may run; 0: an hour

@@ -24,8 +24,8 @@ type Kept struct {
 	Patch       string              `json:"patch"`       // the file, beside the recipe
 	Recipe      string              `json:"recipe"`      // the file that names it now
 	Lines       int                 `json:"lines"`       // of the patch
-	Build       store.Ref           `json:"build"`       // of the recipe as it is now
-	Differences []compare.Different `json:"differences"` // of that build to what was tinkered
+	Build       store.Ref           `json:"build"`       // of the current recipe
+	Differences []compare.Different `json:"differences"` // of that build from the tinkered one
 }
 
 // Keep writes the changes of the folder as a patch beside the recipe, adds it to the release in
@@ -50,7 +50,7 @@ func (b *Bench) Keep(ctx context.Context, m *machine.Machine, name string) (*Kep
 				strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(names), " differ")))
 		}
 	}
-	t, _, err := b.Build(ctx, m) // what is compared is what is in the folder now
+	t, _, err := b.Build(ctx, m) // the current contents of the folder are compared
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +79,7 @@ func (b *Bench) Keep(ctx context.Context, m *machine.Machine, name string) (*Kep
 		back := r.Rewrite(func([]byte) ([]byte, error) { return before, nil })
 		return nil, errors.Join(err, back, durable.Remove(k.Patch))
 	}
-	again, err := m.With(func(*machine.Config) {}) // which reads the recipe as it is now
+	again, err := m.With(func(*machine.Config) {}) // which reads the current recipe
 	if err != nil {
 		return undo(err)
 	}

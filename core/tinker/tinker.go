@@ -42,7 +42,7 @@ type Bench struct {
 	Base    string           `json:"base"`              // the commit that the source is at without the person's changes
 	Began   time.Time        `json:"began"`
 	Brought map[string]stamp `json:"-"`       // files of the folder, as they were brought into the build
-	Files   []brought        `json:"brought"` // the same, as it is kept
+	Files   []brought        `json:"brought"` // the same, as stored
 	Kept    []string         `json:"kept"`    // patches that were made of it
 }
 

@@ -136,7 +136,7 @@ func (d *document) open(root *value, header *unstable.Node) *value {
 			table = existing.items[len(existing.items)-1]
 		case existing.kind != aTable || last && (existing.sealed || header.Kind == unstable.ArrayTable):
 			d.problemAt(offset, "", "%q is already given in line %d", name, d.position(existing.offset).Line)
-			return &value{kind: aTable} // what follows is read, and left out
+			return &value{kind: aTable} // the rest is read, and ignored
 		default:
 			existing.sealed = existing.sealed || last
 			table = existing

@@ -13,7 +13,7 @@ import (
 type Edit struct {
 	document
 	root *value
-	err  error // why what the edits would make is no TOML
+	err  error // why the result of the edits is no TOML
 }
 
 // Parse reads a file to edit. The file must be TOML.

@@ -16,8 +16,8 @@ import (
 // A Key defines one key of a table.
 type Key struct {
 	Name     string
-	Kind     string // what its value is, in words
-	About    string // what it means, in whole sentences
+	Kind     string // the type of its value, in words
+	About    string // its meaning, in whole sentences
 	Required bool
 
 	inside func() []Key // made when they are asked for: most files have few tables

@@ -38,7 +38,7 @@ func (p *Position) place(at Position) { *p = at }
 type Problem struct {
 	Position
 	Message string `json:"message"`
-	Advice  string `json:"advice,omitempty"` // what was probably meant, or what to do
+	Advice  string `json:"advice,omitempty"` // the probable spelling, or advice
 	Source  string `json:"source,omitempty"` // the line of the file
 
 	Remedies []problem.Remedy `json:"remedies,omitempty"`

@@ -151,7 +151,7 @@ func (r *reading) explain(f *store.Feature) {
 		return
 	}
 	f.Asked = r.told(f.Name)
-	if by := byArguments.FindAllStringSubmatch(f.Says, -1); !f.Asked && len(by) > 0 { // what would turn it on, as some say
+	if by := byArguments.FindAllStringSubmatch(f.Says, -1); !f.Asked && len(by) > 0 { // what would turn it on, if stated
 		f.Asked = !slices.ContainsFunc(by, func(m []string) bool { return !r.told(m[1]) })
 	}
 	f.Lacks = r.absent[buildfile.Stem(f.Name)]

@@ -17,14 +17,14 @@ import (
 type Use struct {
 	host.Question
 	Package string   `json:"package,omitempty"` // of the operating system, where one has it
-	Files   []string `json:"files"`             // of it, that were used; the first is what is asked for
+	Files   []string `json:"files"`             // its files that were used; the first is the one to ask for
 	How     How      `json:"how"`               // the best known of them
 }
 
 // A System is the operating system, for questions about uses. It remembers what it finds out.
 type System struct {
 	Programs host.Programs
-	Packages *host.Packages // nil where nothing is known of packages
+	Packages *host.Packages // nil: no lists of packages
 
 	lock  sync.Mutex
 	known map[string]*stock
@@ -95,7 +95,7 @@ func (s *System) Beyond(ctx context.Context, files Files, declared Declaration) 
 	rest := slices.Sorted(maps.Keys(files))
 	rest = slices.DeleteFunc(rest, func(path string) bool {
 		return files[path] == Ran && slices.Contains(common, filepath.Base(path)) ||
-			files[path] == Opened && strings.Contains(filepath.Base(path), ".so.") || // by the loader, for what needs it
+			files[path] == Opened && strings.Contains(filepath.Base(path), ".so.") || // by the loader, for its own needs
 			s.Packages == nil && files[path] != Ran && files[path] != Asked && files[path] != Linked
 	})
 	if s.Packages == nil || len(rest) == 0 {

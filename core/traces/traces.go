@@ -28,7 +28,7 @@ type How string
 const (
 	Included How = "included" // by a compiler
 	Asked    How = "asked"    // of pkg-config, which has it
-	Linked   How = "linked"   // by what was placed
+	Linked   How = "linked"   // by a placed file
 	Ran      How = "ran"
 	Opened   How = "opened" // to read, in a build that was watched
 )

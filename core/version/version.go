@@ -36,8 +36,8 @@ const maxLength = 100
 // comes before every other one.
 type Version struct {
 	text string
-	main []item // what precedes '+'
-	plus []item // what follows it
+	main []item // the part before '+'
+	plus []item // the part after it
 }
 
 // An item is a number or a word of a version.
@@ -54,7 +54,7 @@ const (
 	beta
 	pre
 	rc
-	zero // also stands for an item that is not there
+	zero // also stands for a missing item
 	word
 	number // greater than zero
 )

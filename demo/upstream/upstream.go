@@ -141,7 +141,7 @@ func serve(w http.ResponseWriter, r *http.Request, how string, data []byte, firs
 			return
 		}
 		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
-	case how == "forger": // what it is asked to go on with, it makes up
+	case how == "forger": // it invents the rest of the file
 		w.Header().Set("ETag", `"first"`)
 		if r.Header.Get("Range") == "" {
 			cut(data, 5)

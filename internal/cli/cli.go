@@ -101,7 +101,7 @@ into a tree of its own. What is in use is linked into one directory, the landing
   fernladder plan glasshouse             what would be built, and why
   fernladder install glasshouse          build it with all its needs, and use it
   eval "$(fernladder env)"               put what is installed on your PATH`,
-		Args: cobra.ArbitraryArgs, // for RunE to refuse: what cobra says has no type
+		Args: cobra.ArbitraryArgs, // for RunE to reject: cobra's errors have no type
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return c.Help()

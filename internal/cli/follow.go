@@ -136,6 +136,6 @@ func (a *app) leaves(cause error) bool {
 		return false
 	}
 	a.screen.Settle()
-	fmt.Fprintln(a.screen.Err) // after what the terminal shows of the key
+	fmt.Fprintln(a.screen.Err) // after the echo of the key
 	return !a.agrees("The jobs can continue without this program. End them?")
 }

@@ -264,7 +264,7 @@ func (h *helper) advice(r *recipe.Recipe, c *diagnose.Cause) []string {
 		if r == nil {
 			lines = append(lines, "Also: "+also.String()+".")
 		}
-		for _, line := range more { // what has been said is not said again
+		for _, line := range more { // earlier output is not repeated
 			if strings.HasPrefix(line, " ") || !slices.Contains(lines, line) {
 				lines = append(lines, line)
 			}

@@ -49,7 +49,7 @@ func (a *app) showWithout(state landing.State) {
 	for _, member := range state.Members {
 		needs, err := m.Store.Needs(member.Ref)
 		if err != nil {
-			continue // what is gone is told elsewhere
+			continue // missing ones are reported elsewhere
 		}
 		for _, need := range needs {
 			if with := state.Has(need.Ref); need.Role == recipe.Runtime && with != nil && with.Beside {

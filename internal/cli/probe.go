@@ -63,7 +63,7 @@ func (a *app) probe(ctx context.Context, s *session.Session, name string, f draf
 	if err != nil {
 		return err
 	}
-	if f.install && !s.HostFiles.There() && !a.offline { // they say which package has what
+	if f.install && !s.HostFiles.There() && !a.offline { // they have the owners of files
 		if err := a.refreshHostFiles(ctx); err != nil {
 			a.screen.Note("%v", err)
 		}

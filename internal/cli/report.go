@@ -72,7 +72,7 @@ func (a *app) reportJSON(err error, kind problem.Kind) {
 		Message  string                `json:"message"`
 		Problems tomlfile.Problems     `json:"problems,omitempty"`
 		Reasons  []resolve.Reason      `json:"reasons,omitempty"`
-		Attempts map[string]string     `json:"attempts,omitempty"` // URL to what went wrong
+		Attempts map[string]string     `json:"attempts,omitempty"` // URL to its error
 		Log      string                `json:"log,omitempty"`
 		Cause    *diagnose.Cause       `json:"cause,omitempty"`
 		Advice   []string              `json:"advice,omitempty"`

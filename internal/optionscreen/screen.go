@@ -30,7 +30,7 @@ const (
 	Unchanged
 	Keep   // for this machine
 	Once   // only for one build
-	Forget // what was changed
+	Forget // a description of the change
 )
 
 // Reopen opens the same choice again, with the current recipe and settings, and returns the
@@ -59,7 +59,7 @@ type mode int
 const (
 	list    mode = iota // move, filter, and change values
 	editing             // type a value
-	leaving             // choose what becomes of it
+	leaving             // choose the outcome
 	reading             // read a text
 )
 
@@ -81,13 +81,13 @@ type screen struct {
 	input         textinput.Model
 	answer        int    // of leaving
 	text          page   // that is read
-	note          string // what the last key has brought, or why it could not be done
+	note          string // the effect of the last key, or why it had none
 	stale         bool
 
 	meaning *plan.Meaning
 	failed  error // why there is none
 	working bool  // one is being worked out
-	behind  bool  // and it is not that of what is chosen now
+	behind  bool  // and it is not that of the current choice
 }
 
 // Results of parallel work come in as messages.

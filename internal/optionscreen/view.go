@@ -73,7 +73,7 @@ func (s *screen) beside() bool { return s.width >= wide }
 // panelHeight is how many lines there are below the list for what it means.
 func (s *screen) panelHeight() int {
 	least := 0
-	if s.mode == leaving { // all of what is asked is seen, whatever goes
+	if s.mode == leaving { // the whole question is visible, whatever is cut off
 		least = min(len(answers)+2, s.height-4)
 	}
 	switch {

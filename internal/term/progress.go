@@ -31,10 +31,10 @@ type Progress struct {
 	lock    sync.Mutex
 	notes   []note
 	woken   chan struct{} // there are notes
-	stop    chan struct{} // of the goroutine that draws; nil when there is none
+	stop    chan struct{} // of the goroutine that draws; nil: there is none
 	stopped chan struct{}
 
-	drawing sync.Mutex // of what follows
+	drawing sync.Mutex // of the following fields
 	view
 }
 
@@ -58,7 +58,7 @@ type view struct {
 	began    time.Time
 	settled  map[Build]bool
 	active   []*activity
-	reported map[string]bool   // what is said once only
+	reported map[string]bool   // messages shown only once
 	remarks  map[Build]int     // on the files of each package
 	ids      map[string]string // the build by which a name and version is known
 	drawn    []int             // how wide the lines are that are on the screen to be redrawn

@@ -28,10 +28,10 @@ type Screen struct {
 	width     int  // of Err, or 80
 	columns   int  // of Out; 0 where it is no terminal
 	plain     bool
-	term      string // what the terminal is called
+	term      string // the terminal's name
 	mark      string
 	out, err  io.Writer // behind the filters of Out and Err
-	errs      io.Writer // Err, for who has settled what is drawn
+	errs      io.Writer // Err, for code that has settled what is drawn
 	progress  *Progress // that is drawn; or nil
 }
 

@@ -61,7 +61,7 @@ func OpenShell(in, out *os.File) (*Shell, error) {
 	s.copied.Go(func() { io.Copy(out, s.master) })
 	go func() {
 		io.Copy(s.master, in)
-		s.master.Write([]byte{4}) // what a terminal sends at the end of what is typed
+		s.master.Write([]byte{4}) // sent by a terminal at the end of a paste
 	}()
 	return s, nil
 }
