@@ -203,8 +203,14 @@ func (s *server) run(o order, files []*os.File) Ended {
 		command.SysProcAttr.Pdeathsig = syscall.SIGKILL
 	}
 	start := command.Start
-	if record != nil {
+	switch {
+	case o.Watched:
 		start = func() error { return s.watch.start(command, o.what()) }
+	case o.Placing:
+		s.watch.changes()
+	}
+	if s.watch != nil {
+		s.watch.placing.Store(o.Placing)
 	}
 	if err := start(); err != nil {
 		return Ended{Failed: err.Error()}
@@ -226,14 +232,10 @@ func (s *server) run(o order, files []*os.File) Ended {
 
 // what is the part of a command that is watched.
 func (o order) what() string {
-	text := ""
-	if o.Watched {
-		text += "o"
-	}
 	if o.Placing {
-		text += "g"
+		return "og"
 	}
-	return text
+	return "o"
 }
 
 // nextOrder receives an order and its files.

@@ -12,6 +12,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"unsafe"
 
@@ -90,7 +92,8 @@ func filter(opens, owners bool) []unix.SockFilter {
 }
 
 // watched is the third copy's part: it asks to be watched, hands over the kernel's descriptor,
-// and becomes the command. Its arguments are the descriptor of the socket, what is watched, the
+// and becomes the command. (The server cannot ask for it: it would have to answer for a command
+// that is not running yet, while it waits for it.) Its arguments are the descriptor of the socket, what is watched, the
 // program's file, and the program's own arguments.
 func watched(args []string) error {
 	runtime.LockOSThread() // the filter is the thread's
@@ -98,35 +101,36 @@ func watched(args []string) error {
 	if err != nil {
 		return err
 	}
-	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
+	listener, failed := listen(true, args[1] == "og")
+	if failed != nil {
+		return fmt.Errorf("the kernel does not let builds be watched: %w", failed)
+	}
+	if err := unix.Sendmsg(socket, []byte{1}, unix.UnixRights(listener), nil, unix.MSG_NOSIGNAL); err != nil {
 		return err
 	}
-	code := filter(strings.Contains(args[1], "o"), strings.Contains(args[1], "g"))
+	unix.Close(listener)
+	unix.Close(socket)
+	return syscall.Exec(args[2], args[3:], os.Environ())
+}
+
+// listen has the calls of this thread, and of processes that it starts, reported to a descriptor.
+func listen(opens, owners bool) (listener int, err error) {
+	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
+		return -1, err
+	}
+	code := filter(opens, owners)
 	program := unix.SockFprog{Len: uint16(len(code)), Filter: &code[0]}
-	var listener uintptr
-	var failed syscall.Errno
 	// Waits that only a fatal signal ends exist from Linux 5.19 on.
 	for _, flags := range []uintptr{unix.SECCOMP_FILTER_FLAG_NEW_LISTENER | unix.SECCOMP_FILTER_FLAG_WAIT_KILLABLE_RECV,
 		unix.SECCOMP_FILTER_FLAG_NEW_LISTENER} {
-		listener, _, failed = unix.RawSyscall(unix.SYS_SECCOMP, unix.SECCOMP_SET_MODE_FILTER, flags,
+		fd, _, failed := unix.RawSyscall(unix.SYS_SECCOMP, unix.SECCOMP_SET_MODE_FILTER, flags,
 			uintptr(unsafe.Pointer(&program)))
 		if failed == 0 {
-			break
+			return int(fd), nil
 		}
+		err = failed
 	}
-	if failed != 0 && args[1] == "g" { // it can be done without
-		unix.Close(socket)
-		return syscall.Exec(args[2], args[3:], os.Environ())
-	}
-	if failed != 0 {
-		return fmt.Errorf("the kernel does not let builds be watched: %w", failed)
-	}
-	if err := unix.Sendmsg(socket, []byte{1}, unix.UnixRights(int(listener)), nil, unix.MSG_NOSIGNAL); err != nil {
-		return err
-	}
-	unix.Close(int(listener))
-	unix.Close(socket)
-	return syscall.Exec(args[2], args[3:], os.Environ())
+	return -1, err
 }
 
 // What the kernel reports, and the answers to it (linux/seccomp.h).
@@ -149,9 +153,12 @@ type (
 
 // A watch is a record of the files that commands have opened.
 type watch struct {
-	seen map[string]bool // lines of the record; follow's, until it is done
-	size int             // of them all
-	done chan error
+	lock    sync.Mutex
+	seen    map[string]bool // lines of the record
+	size    int             // of them all
+	done    chan error      // of a copy of the program
+	owners  bool            // changes of owner are reported to this process
+	placing atomic.Bool     // they are recorded
 }
 
 // newWatch continues an existing record, if there is one.
@@ -173,8 +180,22 @@ const LargestRecord = 64 << 20
 
 // note adds a line to the record.
 func (w *watch) note(line string) {
+	w.lock.Lock()
+	defer w.lock.Unlock()
 	if size := w.size + len(line) + 1; !w.seen[line] && size <= LargestRecord {
 		w.seen[line], w.size = true, size
+	}
+}
+
+// changes has changes of owner by commands reported to this process, whose thread starts them. A
+// kernel that cannot do that refuses them instead.
+func (w *watch) changes() {
+	if w.owners {
+		return
+	}
+	if listener, err := listen(false, true); err == nil {
+		w.owners = true
+		go w.follow(listener)
 	}
 }
 
@@ -239,7 +260,7 @@ func (w *watch) follow(listener int) error {
 			return failed
 		}
 		answer = reply{id: got.id}
-		if !w.takeGiven(&got) {
+		if !w.placing.Load() || !w.takeGiven(&got) {
 			w.take(&got)
 			answer.flags = unix.SECCOMP_USER_NOTIF_FLAG_CONTINUE
 		}
@@ -301,6 +322,8 @@ func (w *watch) write(record *os.File) error {
 		}
 		w.done = nil
 	}
+	w.lock.Lock()
+	defer w.lock.Unlock()
 	lines := make([]string, 0, len(w.seen))
 	for line := range w.seen {
 		lines = append(lines, line+"\n")
