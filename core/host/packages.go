@@ -22,6 +22,9 @@ type Packages struct {
 	related  *relations        // of all that are installed, once they were asked for
 	versions map[string]string // the same
 
+	asking sync.Mutex
+	owned  map[string]string // the packages of files that were asked for, by spelling; "": of none
+
 	apk func() (apk, error) // its database, read once
 }
 
@@ -95,20 +98,31 @@ func (k *Packages) Owning(ctx context.Context, paths []string) (map[string]strin
 	if len(paths) == 0 {
 		return nil, nil
 	}
+	k.asking.Lock()
+	defer k.asking.Unlock()
+	if k.owned == nil {
+		k.owned = map[string]string{}
+	}
 	spelled := make([][]string, len(paths))
+	var unknown []string
 	for i, path := range paths {
 		spelled[i] = Spellings(path)
+		for _, spelling := range spelled[i] {
+			if _, known := k.owned[spelling]; !known {
+				k.owned[spelling], unknown = "", append(unknown, spelling)
+			}
+		}
 	}
-	has := map[string]string{}
-	for asked := range slices.Chunk(slices.Concat(spelled...), 2000) { // command lines have an end
-		if err := k.owning(ctx, asked, has); err != nil {
+	for asked := range slices.Chunk(unknown, 2000) { // command lines have an end
+		if err := k.owning(ctx, asked, k.owned); err != nil {
+			k.owned = nil
 			return nil, err
 		}
 	}
 	owners := map[string]string{}
 	for i, path := range paths {
 		for _, spelling := range spelled[i] {
-			if name := has[spelling]; name != "" {
+			if name := k.owned[spelling]; name != "" {
 				owners[path] = name
 				break
 			}
