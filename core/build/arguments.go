@@ -91,6 +91,10 @@ func (a *attempt) giveFirstCache() error {
 	for _, set := range sets {
 		text += fmt.Sprintf("set(%s [==[%s]==] CACHE %s \"\")\n", set[0], set[1], set[2])
 	}
+	if a.job.Recipe.Build.SkipUnplaced { // CMake describes its targets
+		text += fmt.Sprintf("file(WRITE [==[%s]==] \"\")\n",
+			filepath.Join(a.dirs.build, filepath.Dir(cmakeReply), "query", "codemodel-v2"))
+	}
 	return durable.Note(filepath.Join(a.dirs.given, firstCache), []byte(text), 0o444)
 }
 

@@ -22,6 +22,7 @@ func (a *attempt) commands(ctx context.Context, stage Stage, output *os.File, lo
 		if stage.Name == StageConfigure && filepath.Base(c.Argv[0]) == "configure" {
 			c.Argv = a.configureCommand(c.Argv)
 		}
+		c := a.placedOnly(stage.Name, c)
 		err := a.command(ctx, c, output)
 		if err != nil && ctx.Err() == nil && exitStatus(err) > 0 && takesJobs(c) && a.m.Slots.Number() > 1 &&
 			stage.Name == StageCompile && a.mayRace(log) {

@@ -46,6 +46,7 @@ type identity struct {
 	Arch     string
 	Compiler string
 	Prefix   string `json:",omitempty"` // where it is not the tree
+	Unplaced bool   `json:",omitempty"` // that is skipped
 }
 
 func identify(job *Job, machine host.Machine) string {
@@ -56,6 +57,7 @@ func identify(job *Job, machine host.Machine) string {
 		Parallel: r.Build.Parallel, InTree: r.Build.InTree,
 		BuildEnv: r.Build.Env, Env: r.Env, Steps: map[string]string{},
 		Needs: job.Links(), Arch: machine.Arch, Compiler: job.Compiler, Prefix: job.Prefix,
+		Unplaced: r.Build.SkipUnplaced,
 	}
 	for i, what := range job.Sources() {
 		id.Source = append(id.Source, what+" "+job.Parts[i].Into+" "+job.Parts[i].alone())

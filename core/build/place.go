@@ -329,6 +329,7 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 		Isolation: string(a.b.level), NotBare: a.journal.NotBare, Features: a.journal.Features,
 		Without: missedNames(a.journal.Features), Given: a.journal.Given, Began: a.cost.began.UTC(), Files: files, Size: size,
 		Remarks: a.journal.Remarks, Edited: a.journal.Edited, Resumed: a.journal.earlier(),
+		SkippedUnplaced: a.skips(StageCompile),
 	}
 	values := treeVariables(a.job)
 	receipt.Notes = recipe.Expand(a.job.Recipe.Notes, lookup(values))

@@ -17,12 +17,14 @@ var errNotSealed error = problem.New(problem.Host, "isolation",
 	"only sealed builds can be built again for comparison: others could write to the existing tree")
 
 // Prove builds an installed job a second time, in another directory, and compares the placed
-// files with the tree. Nothing of the second build is kept. The sources have to be stored.
+// files with the tree. The second build skips nothing, and nothing of it is kept. The sources have to be stored.
 func (b *Builder) Prove(ctx context.Context, job *Job) (differences []inspect.Difference, err error) {
 	if b.level != sandbox.Sealed {
 		return nil, errNotSealed
 	}
-	err = b.rebuild(ctx, job, func(a *attempt) error {
+	whole, r := *job, *job.Recipe
+	whole.Recipe, r.Build.SkipUnplaced = &r, false
+	err = b.rebuild(ctx, &whole, func(a *attempt) error {
 		differences, err = inspect.Compare(job.Tree, a.dirs.placed, inspect.Own)
 		return err
 	})

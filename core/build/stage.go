@@ -96,6 +96,9 @@ func (s Stage) run(ctx context.Context, a *attempt) error {
 	}
 	defer a.watch(s.Name, log)()
 	err = a.commands(ctx, s, output, log)
+	if err != nil && ctx.Err() == nil && a.skips(s.Name) {
+		err = a.whole(ctx, s, output, log)
+	}
 	if err != nil && ctx.Err() == nil && a.placeAgain(s.Name) {
 		say(output, "this failed, and %s was not writable; trying again where it is:", a.job.Prefix)
 		if err := errors.Join(a.renew(a.dirs.stage), a.leave()); err != nil {

@@ -11,6 +11,7 @@ import (
 
 	"fernladder/core/advice"
 	"fernladder/core/build"
+	"fernladder/core/compare"
 	"fernladder/core/draft"
 	"fernladder/core/host"
 	"fernladder/core/machine"
@@ -62,7 +63,56 @@ func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) 
 	case err != nil:
 		return Probed{Recipe: p.recipe, Useless: p.useless}, err
 	}
+	if err := p.skipUnplaced(ctx); err != nil {
+		return Probed{Recipe: p.recipe, Useless: p.useless}, err
+	}
 	return p.succeeded()
+}
+
+// skipUnplaced builds the package once more, and compiles only what is placed. If the tree is the
+// same, and that saves a tenth of the processor time, the recipe keeps it.
+func (p *probe) skipUnplaced(ctx context.Context) error {
+	whole, err := p.m.Store.Receipt(p.job.Ref)
+	const worth = 5 // seconds
+	if err != nil || p.recipe.Build.SkipUnplaced || compiling(whole) < worth ||
+		!slices.Contains([]recipe.Method{recipe.Configure, recipe.CMake, recipe.Meson}, p.recipe.Build.Method) {
+		return err
+	}
+	r, job := p.recipe, p.job
+	before, err := p.read()
+	if err != nil {
+		return err
+	}
+	if err := r.Change(func(e *tomlfile.Edit) { e.Set("true", "build", "skip_unplaced") }); err != nil {
+		return err
+	}
+	if p.written, err = p.read(); err != nil {
+		return err
+	}
+	if p.attempt(ctx) == nil {
+		differ, err := compare.Trees(place(job), place(p.job))
+		only, cannot := p.m.Store.Receipt(p.job.Ref)
+		if err == nil && cannot == nil && len(differ) == 0 && only.SkippedUnplaced &&
+			compiling(only) < compiling(whole)*9/10 {
+			p.steps.Answered(p.recipe, fmt.Sprintf("# Compiling only what is placed gives the same files, in %.0f s of "+
+				"processor time instead of %.0f.\nskip_unplaced = true", compiling(only), compiling(whole)))
+			return nil
+		}
+	}
+	p.recipe, p.job = r, job
+	return errors.Join(ctx.Err(), p.restore(before))
+}
+
+func place(j *build.Job) compare.Place { return compare.Place{Dir: j.Tree, Tree: j.Tree} }
+
+// compiling is the processor time of a build's compile stage.
+func compiling(r *store.Receipt) (seconds float64) {
+	for _, s := range r.Stages {
+		if s.Stage == build.StageCompile {
+			seconds += s.CPU
+		}
+	}
+	return seconds
 }
 
 // probe is a probe in progress. A changed recipe is read again, by another machine value.
@@ -311,6 +361,9 @@ func (p *probe) succeeded() (Probed, error) {
 	}
 	text := fmt.Sprintf("# Probed on %s: it builds, %s, in %.1f s; %d files were placed.", p.date(),
 		done.Receipt.Isolation, done.Receipt.Seconds, done.Receipt.Files)
+	if done.Receipt.SkippedUnplaced {
+		text += "\n# Compiling only what is placed gives the same files (skip_unplaced)."
+	}
 	known, cannot := draft.Survey(p.m.Shelves, p.m.Store)
 	if cannot == nil {
 		done.Wrong, cannot = judge(p.m, known, p.recipe, done.Receipt)

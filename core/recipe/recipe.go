@@ -107,9 +107,11 @@ type Build struct {
 	Memory   int // MiB that it takes at most; 0: not stated
 	Minutes  int // the same
 	InTree   bool
-	Bare     bool   // a sealed build sees only the declared part of the operating system
-	BareWhy  string // why not
-	Env      []tomlfile.Pair
+	// What is not placed is not compiled.
+	SkipUnplaced bool
+	Bare         bool   // a sealed build sees only the declared part of the operating system
+	BareWhy      string // why not
+	Env          []tomlfile.Pair
 }
 
 // OpenStep is the text of a step that still has to be written.

@@ -77,15 +77,17 @@ type Receipt struct {
 	// Files that should belong to other users than root.
 	Owned []Owned `json:"owned,omitempty"`
 	// Files of the tree that declare system users and directories.
-	Declares  []string         `json:"declares,omitempty"`
-	Licences  []Licence        `json:"licences,omitempty"` // texts of the source, kept in the tree
-	Configs   []Config         `json:"configs,omitempty"`
-	Writable  []Config         `json:"writable,omitempty"` // directories that its programs write in
-	Remarks   []inspect.Remark `json:"remarks,omitempty"`  // on the files of the tree
-	Edited    bool             `json:"edited,omitempty"`   // its source was changed by hand after it was verified
-	Machine   host.Machine     `json:"machine"`
-	Compiler  string           `json:"compiler"`
-	Isolation string           `json:"isolation"`
+	Declares []string         `json:"declares,omitempty"`
+	Licences []Licence        `json:"licences,omitempty"` // texts of the source, kept in the tree
+	Configs  []Config         `json:"configs,omitempty"`
+	Writable []Config         `json:"writable,omitempty"` // directories that its programs write in
+	Remarks  []inspect.Remark `json:"remarks,omitempty"`  // on the files of the tree
+	Edited   bool             `json:"edited,omitempty"`   // its source was changed by hand after it was verified
+	// What is not placed was not compiled.
+	SkippedUnplaced bool         `json:"skipped_unplaced,omitempty"`
+	Machine         host.Machine `json:"machine"`
+	Compiler        string       `json:"compiler"`
+	Isolation       string       `json:"isolation"`
 	// The isolation of earlier runs that ended before the build was complete.
 	Resumed  []string  `json:"resumed,omitempty"`
 	Given    []Owned   `json:"given,omitempty"`    // changes of owner by its installer, which were not made

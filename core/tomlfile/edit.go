@@ -75,8 +75,8 @@ func (e *Edit) table(name string) *value {
 	return table
 }
 
-// SetTable replaces the keys of a table [name], or [name.of.one.in.it], by these lines, each KEY
-// = VALUE. It keeps comments and other tables.
+// SetTable sets keys of a table [name], or [name.of.one.in.it], to these lines, each KEY = VALUE.
+// It replaces old values in place, and keeps comments and other keys.
 func (e *Edit) SetTable(name string, keys []string, values map[string]string) {
 	if e.table(name) == nil {
 		lines := []string{"[" + name + "]"}
