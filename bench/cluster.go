@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -38,7 +39,7 @@ func nodes(only string) {
 				alone := cluster.Groups(pieces, 0, 1)
 				for _, n := range numbers {
 					work := total(tasks)
-					least := max(longestPath(tasks), work/time.Duration(n))
+					least := max(longestPath(tasks, math.MaxInt), work/time.Duration(n))
 					takes := cluster.Makespan(cluster.Groups(pieces, latency, n), latency, n)
 					without := cluster.Makespan(alone, latency, n)
 					idle := 100 - 100*work.Seconds()/float64(n)/takes.Seconds()

@@ -27,7 +27,7 @@ func makespans(only string) {
 		fmt.Printf("%-28s", l.name)
 		for _, n := range slots {
 			takes, busy := schedule.Forecast(l.tasks, n)
-			least := max(longestPath(l.tasks), busy/time.Duration(n))
+			least := max(longestPath(l.tasks, n), busy/time.Duration(n))
 			fmt.Printf("   %.2f (%.2f)", float64(takes)/float64(least),
 				float64(schedule.ForecastUnknown(l.tasks, n))/float64(least))
 		}
@@ -90,13 +90,14 @@ func ladders() []simulated {
 	return append(all, simulated{"ten real packages, recorded", recorded})
 }
 
-func longestPath(tasks []schedule.Task) (longest time.Duration) {
+// longestPath is the time of the longest path, on which each task has at most all the slots.
+func longestPath(tasks []schedule.Task, slots int) (longest time.Duration) {
 	to := make([]time.Duration, len(tasks))
 	for i, t := range tasks {
 		for _, n := range t.Needs {
 			to[i] = max(to[i], to[n])
 		}
-		to[i] += t.Length
+		to[i] += time.Duration(float64(t.Length) * max(1, t.Width/float64(slots)))
 		longest = max(longest, to[i])
 	}
 	return longest

@@ -27,7 +27,7 @@ func TestProve(t *testing.T) {
 	w.pkg("fern",
 		script("place", `mkdir -p $DESTDIR$FL_PREFIX; pwd >$DESTDIR$FL_PREFIX/where; echo same >$DESTDIR$FL_PREFIX/leaf`))
 	r = w.fails(1, []string{"build", "--prove", "fern"}, "fern came out differently the second time")
-	assert.Contains(t, r.stdout, "fern 1.0: 1 file differ:\n    where: text, line 1: ")
+	assert.Contains(t, r.stdout, "fern 1.0 differs in 1 file:\n    where: text, line 1: ")
 	assert.Empty(t, w.glob("root/work/fern*"), "nothing of the second build is left")
 	w.fails(6, []string{"build", "--prove", "fern", "--isolation", "open"}, "only sealed builds can be built again")
 }

@@ -103,7 +103,7 @@ func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err 
 	jobs := 1
 	switch c.Jobs {
 	case Shared:
-		line, err := a.m.Slots.Line(a.linePath(c))
+		line, err := a.m.Slots.Line(ctx, a.linePath(c))
 		if err != nil {
 			return err
 		}

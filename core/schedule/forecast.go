@@ -1,14 +1,17 @@
 package schedule
 
 import (
+	"cmp"
+	"maps"
 	"math"
+	"slices"
 	"time"
 )
 
 // Forecast estimates how long Run takes with a number of slots, and how long the processors are
-// busy in total. It runs the tasks in simulated time: running tasks share the slots evenly, and
-// a task with fewer processors than it can use takes longer in proportion. Tasks without a slot
-// take no time.
+// busy in total. It runs the tasks in simulated time: slots go to the most urgent tasks, as many
+// as each can use, and a task with fewer processors than it can use takes longer in proportion.
+// Tasks without a slot take no time.
 func Forecast(tasks []Task, slots int) (takes, busy time.Duration) {
 	return forecast(newQueue(tasks), tasks, slots)
 }
@@ -29,6 +32,7 @@ func forecast(q *queue, tasks []Task, slots int) (takes, busy time.Duration) {
 	left := map[int]float64{} // of running tasks: seconds, with all the processors they can use
 	width := func(i int) float64 { return max(1, tasks[i].Width) }
 	now := 0.0
+	rest := func(i int) float64 { return left[i] + (q.order[i] - tasks[i].Length).Seconds() }
 	for {
 		for i, is := q.Next(false); is; i, is = q.Next(false) {
 			q.Ended(i, nil)
@@ -38,13 +42,28 @@ func forecast(q *queue, tasks []Task, slots int) (takes, busy time.Duration) {
 			if !is {
 				break
 			}
+			used := 0.0 // as many as more urgent ones can use, and one by each other
+			for j := range left {
+				if rest(j) >= q.order[i].Seconds() {
+					used += width(j)
+				} else {
+					used++
+				}
+			}
+			if used >= float64(slots) {
+				q.ready = append(q.ready, i)
+				break
+			}
 			left[i] = tasks[i].Length.Seconds()
 			busy += time.Duration(left[i] * width(i) * float64(time.Second))
 		}
 		if len(left) == 0 {
 			return time.Duration(now * float64(time.Second)), busy
 		}
-		speeds := share(left, width, float64(slots))
+		running := slices.SortedFunc(maps.Keys(left), func(i, j int) int {
+			return cmp.Or(cmp.Compare(rest(j), rest(i)), cmp.Compare(i, j))
+		})
+		speeds := share(running, width, float64(slots))
 		next := math.Inf(1)
 		for i := range left {
 			next = min(next, left[i]/speeds[i])
@@ -62,28 +81,15 @@ func forecast(q *queue, tasks []Task, slots int) (takes, busy time.Duration) {
 	}
 }
 
-// share divides the slots among the running tasks, no more to each than it can use, and returns
-// the resulting speed of each: 1 is full speed.
-func share(running map[int]float64, width func(int) float64, slots float64) map[int]float64 {
+// share divides the slots among running tasks, the most urgent first: each has one, and of the rest
+// as many as it can use. It returns the resulting speed of each: 1 is full speed.
+func share(running []int, width func(int) float64, slots float64) map[int]float64 {
 	speeds := map[int]float64{}
-	for len(speeds) < len(running) {
-		each := slots / float64(len(running)-len(speeds))
-		settled := false
-		for i := range running {
-			if _, known := speeds[i]; !known && width(i) <= each {
-				speeds[i] = 1
-				slots -= width(i)
-				settled = true
-			}
-		}
-		if settled {
-			continue
-		}
-		for i := range running {
-			if _, known := speeds[i]; !known {
-				speeds[i] = each / width(i)
-			}
-		}
+	rest := slots - float64(len(running))
+	for _, i := range running {
+		more := min(width(i)-1, rest)
+		rest -= more
+		speeds[i] = (1 + more) / width(i)
 	}
 	return speeds
 }

@@ -81,6 +81,16 @@ func (q *queue) Waiting() bool {
 	return slices.ContainsFunc(q.ready, func(i int) bool { return q.tasks[i].Slot })
 }
 
+// Urgency is the longest path from a ready task that needs a slot.
+func (q *queue) Urgency() (longest time.Duration) {
+	for _, i := range q.ready {
+		if q.tasks[i].Slot {
+			longest = max(longest, q.order[i])
+		}
+	}
+	return longest
+}
+
 // Ended records that a task has ended, and returns how many tasks that settles.
 func (q *queue) Ended(task int, err error) int {
 	if err == nil {

@@ -6,6 +6,7 @@ package schedule
 
 import (
 	"context"
+	"sync/atomic"
 	"time"
 )
 
@@ -57,6 +58,7 @@ type run struct {
 	running int
 	holding int              // of those running, how many hold a slot
 	waiting bool             // for a slot
+	urgent  atomic.Int64     // the urgency of the most urgent task that is ready
 	held    []int            // tasks that wait for others to end, though they are ready
 	again   <-chan time.Time // when they are asked again, or nil
 	done    chan finished
@@ -67,8 +69,10 @@ type run struct {
 func (r *run) begin(ctx context.Context) {
 	for r.start(ctx, false) {
 	}
+	r.urgent.Store(int64(r.Urgency()))
 	if !r.waiting && r.Waiting() {
 		r.waiting = true
+		ctx := withUrgency(ctx, func() time.Duration { return time.Duration(r.urgent.Load()) })
 		go func() { r.slot <- r.slots.Acquire(ctx) }()
 	}
 }
@@ -87,6 +91,7 @@ func (r *run) start(ctx context.Context, slot bool) bool {
 	if t.Slot {
 		r.holding++
 	}
+	ctx = withUrgency(ctx, running(r.order[i], t.Length))
 	go func() { r.done <- finished{i, t.Run(ctx)} }()
 	return true
 }

@@ -119,7 +119,7 @@ func TestMakeTakesSlotsFromThePool(t *testing.T) {
 		require.NoError(t, slots.Acquire(context.Background()))
 		wait.Go(func() {
 			defer slots.Release()
-			line, err := slots.Line("")
+			line, err := slots.Line(context.Background(), "")
 			assert.NoError(t, err)
 			defer line.Close()
 			c := exec.Command("make", "-s")
@@ -212,7 +212,7 @@ func TestSlotsComeBack(t *testing.T) {
 			path = filepath.Join(t.TempDir(), name)
 		}
 		slots := NewSlots(4)
-		line, err := slots.Line(path)
+		line, err := slots.Line(context.Background(), path)
 		require.NoError(t, err)
 		c := exec.Command("sh", "-c", "head -c 3 <&3 >/dev/null; kill -9 $$")
 		if c.ExtraFiles = line.Inherited(); name != "" {
@@ -220,7 +220,7 @@ func TestSlotsComeBack(t *testing.T) {
 		}
 		assert.Error(t, c.Run())
 		assert.Zero(t, slots.Lease(4), "they are taken or on offer")
-		other, err := slots.Line("")
+		other, err := slots.Line(context.Background(), "")
 		require.NoError(t, err)
 		assert.Eventually(t, func() bool {
 			return other.offered() == 1
@@ -272,7 +272,7 @@ func TestWhoIsHeldBackHoldsNobodyUp(t *testing.T) {
 func TestALineThatIsAbused(t *testing.T) {
 	s := NewSlots(4)
 	require.NoError(t, s.Acquire(context.Background()))
-	line, err := s.Line("")
+	line, err := s.Line(context.Background(), "")
 	require.NoError(t, err)
 	require.NoError(t, syscall.SetNonblock(int(line.write.Fd()), true))
 	for {
@@ -284,7 +284,7 @@ func TestALineThatIsAbused(t *testing.T) {
 	go func() {
 		defer close(done)
 		for range 20 {
-			other, err := s.Line("")
+			other, err := s.Line(context.Background(), "")
 			assert.NoError(t, err)
 			time.Sleep(5 * time.Millisecond)
 			assert.NoError(t, other.Close())
@@ -298,4 +298,41 @@ func TestALineThatIsAbused(t *testing.T) {
 	require.NoError(t, line.Close())
 	s.Release()
 	assert.Equal(t, 4, s.Lease(100), "as many as there were")
+}
+
+// A build that begins later and that everything waits for gets the slots of one that is less
+// urgent, although that one always wants them.
+func TestUrgentBuildsGetTheSlots(t *testing.T) {
+	slots := NewSlots(8)
+	work := func(urgency time.Duration, jobs int) (done func()) {
+		dir := t.TempDir()
+		text := "all:"
+		for i := range jobs {
+			text += fmt.Sprintf(" j%d", i)
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "Makefile"), []byte(text+"\nj%:\n\t@sleep 0.02\n"), 0o644))
+		ctx := withUrgency(context.Background(), running(urgency, 0))
+		require.NoError(t, slots.Acquire(ctx))
+		line, err := slots.Line(ctx, "")
+		require.NoError(t, err)
+		c := exec.Command("make", "-s")
+		c.Dir, c.ExtraFiles, c.Env = dir, line.Inherited(), append(os.Environ(), "MAKEFLAGS="+line.MakeFlags())
+		require.NoError(t, c.Start())
+		return func() {
+			assert.NoError(t, c.Wait())
+			assert.NoError(t, line.Close())
+			slots.Release()
+		}
+	}
+	given := func(line int) int {
+		slots.lock.Lock()
+		defer slots.lock.Unlock()
+		return slots.lines[line].given
+	}
+	first := work(time.Second, 400)
+	require.Eventually(t, func() bool { return given(0) == 7 }, 5*time.Second, time.Millisecond)
+	done := work(time.Minute, 400)
+	assert.Eventually(t, func() bool { return given(1) >= 5 && given(0) <= 1 }, 5*time.Second, time.Millisecond)
+	done()
+	first()
 }

@@ -1,10 +1,12 @@
 package schedule
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"sync"
 	"syscall"
 	"time"
@@ -20,7 +22,7 @@ type Slots struct {
 
 	lock    sync.Mutex
 	free    int
-	waiting []chan struct{} // of those that Acquire, the first come first
+	waiting []*claim // of those that Acquire
 	lines   []*Line
 	stop    chan struct{} // ends the goroutine that serves lines; nil: there is none
 }
@@ -34,7 +36,15 @@ func NewSlots(number int) *Slots {
 // Number is the number of slots in the pool.
 func (s *Slots) Number() int { return s.number }
 
-// Acquire waits for a free slot and takes it.
+// A claim is a request for a slot: by a build that is to begin, or by the line of one.
+type claim struct {
+	urgency urgency
+	path    time.Duration // its urgency when claims are compared
+	turn    chan struct{} // closed when a beginning build has its slot
+	line    *Line
+}
+
+// Acquire waits for a free slot and takes it. The most urgent claim gets it.
 func (s *Slots) Acquire(ctx context.Context) error {
 	s.lock.Lock()
 	if err := ctx.Err(); err != nil {
@@ -46,23 +56,24 @@ func (s *Slots) Acquire(ctx context.Context) error {
 		s.lock.Unlock()
 		return nil
 	}
-	turn := make(chan struct{})
-	s.waiting = append(s.waiting, turn)
+	mine := &claim{urgency: urgencyOf(ctx), turn: make(chan struct{})}
+	s.waiting = append(s.waiting, mine)
 	s.lock.Unlock()
 	select {
-	case <-turn:
+	case <-mine.turn:
 		return nil
 	case <-ctx.Done():
 	}
 	s.lock.Lock()
 	defer s.lock.Unlock()
 	for i, other := range s.waiting {
-		if other == turn {
+		if other == mine {
 			s.waiting = append(s.waiting[:i], s.waiting[i+1:]...)
 			return ctx.Err()
 		}
 	}
-	s.release() // it came in the same moment
+	s.free++ // it came in the same moment
+	s.share()
 	return ctx.Err()
 }
 
@@ -70,16 +81,8 @@ func (s *Slots) Acquire(ctx context.Context) error {
 func (s *Slots) Release() {
 	s.lock.Lock()
 	defer s.lock.Unlock()
-	s.release()
-}
-
-func (s *Slots) release() {
-	if len(s.waiting) > 0 {
-		close(s.waiting[0])
-		s.waiting = s.waiting[1:]
-		return
-	}
 	s.free++
+	s.share()
 }
 
 // Lease takes up to most free slots, without waiting, and returns how many. It is for programs
@@ -100,14 +103,16 @@ type Line struct {
 	read, write *os.File // the build's ends; they must block, or make gives up
 	look, offer int      // the same pipe, to take from and to write to without waiting, whatever a build has put there
 	given       int      // slots at the build, on offer or taken
-	path        string   // of a pipe with a name, or ""
+	urgency     urgency
+	sated       time.Time // it has left an offer before that
+	path        string    // of a pipe with a name, or ""
 }
 
 // Line opens a line. With a path, the pipe has that name, for programs that open it by name:
 // make from 4.4 on and ninja from 1.13 on. Earlier releases of make only support pipes without a
 // name.
-func (s *Slots) Line(path string) (*Line, error) {
-	l := &Line{slots: s, path: path}
+func (s *Slots) Line(ctx context.Context, path string) (*Line, error) {
+	l := &Line{slots: s, path: path, urgency: urgencyOf(ctx)}
 	if err := l.open(); err != nil {
 		return nil, fmt.Errorf("no pipe for the job slots: %w", err)
 	}
@@ -170,10 +175,7 @@ func (l *Line) Close() error {
 	s := l.slots
 	s.lock.Lock()
 	defer s.lock.Unlock()
-	for range l.given {
-		s.release()
-	}
-	l.given = 0
+	s.free, l.given = s.free+l.given, 0
 	for i, other := range s.lines {
 		if other == l {
 			s.lines = append(s.lines[:i], s.lines[i+1:]...)
@@ -192,52 +194,89 @@ func (l *Line) Close() error {
 }
 
 // serve distributes slots repeatedly. A make does not announce that it waits, it only finds its
-// pipe empty; so serve polls the pipes.
+// pipe empty; so serve polls the pipes. Slots that more urgent builds wait for are taken at the
+// moment at which a less urgent make returns them.
 func (s *Slots) serve(stop chan struct{}) {
-	const often = 5 * time.Millisecond
-	tick := time.NewTicker(often)
-	defer tick.Stop()
+	const often = 5 // milliseconds
 	for {
+		s.lock.Lock()
+		var polled []unix.PollFd
+		for _, l := range s.share() {
+			polled = append(polled, unix.PollFd{Fd: int32(l.look), Events: unix.POLLIN})
+		}
+		s.lock.Unlock()
+		unix.Poll(polled, often) // a closed line's descriptor only wakes it up
 		select {
 		case <-stop:
 			return
-		case <-tick.C:
-			s.lock.Lock()
-			s.share()
-			s.lock.Unlock()
+		default:
 		}
 	}
 }
 
-// share offers free slots to builds whose pipe is empty, and takes unused offers back if other
-// builds wait. The caller holds the lock.
-func (s *Slots) share() {
-	var empty, full []*Line
+// share gives free slots to the most urgent claims. A line claims one when its pipe is empty;
+// offers that it leaves there are taken back if others want them. It returns lines with slots
+// for which a more urgent claim waits. The caller holds the lock.
+func (s *Slots) share() (yielding []*Line) {
+	const rest = 50 * time.Millisecond // for a line that has left an offer
+	now := time.Now()
+	claims := slices.Clone(s.waiting)
+	var left []*Line
 	for _, l := range s.lines {
-		if l.offered() == 0 {
-			empty = append(empty, l)
-		} else {
-			full = append(full, l)
+		switch {
+		case l.offered() > 0:
+			left = append(left, l)
+		case now.After(l.sated):
+			claims = append(claims, &claim{urgency: l.urgency, line: l})
 		}
 	}
-	for _, l := range full {
-		for len(s.waiting)+len(empty) > s.free && l.given > 0 && l.offered() > 0 && l.take() {
+	for _, l := range left {
+		for len(claims) > s.free && l.given > 0 && l.take() {
 			l.given--
-			s.release()
+			s.free++
+			l.sated = now.Add(rest)
 		}
 	}
-	for len(empty) > 0 && s.free > 0 && len(s.waiting) == 0 {
-		for _, l := range empty {
-			if s.free == 0 {
-				return
+	for _, c := range claims {
+		c.path = c.urgency()
+	}
+	slices.SortStableFunc(claims, func(a, b *claim) int { return cmp.Compare(b.path, a.path) })
+	if len(claims) > 0 && s.free == 0 {
+		return s.lessUrgent(claims[0].path)
+	}
+	for len(claims) > 0 {
+		for _, c := range claims {
+			if s.free == 0 || !s.give(c) {
+				return nil
 			}
-			if _, err := syscall.Write(l.offer, []byte("+")); err != nil {
-				return // a build has filled its pipe; then it wants nothing
-			}
-			s.free--
-			l.given++
+		}
+		claims = slices.DeleteFunc(claims, func(c *claim) bool { return c.line == nil })
+	}
+	return nil
+}
+
+// give gives a slot to a claim, unless a build has filled its own pipe.
+func (s *Slots) give(c *claim) bool {
+	if c.line == nil {
+		close(c.turn)
+		s.waiting = slices.DeleteFunc(s.waiting, func(other *claim) bool { return other == c })
+	} else if _, err := syscall.Write(c.line.offer, []byte("+")); err != nil {
+		return false
+	} else {
+		c.line.given++
+	}
+	s.free--
+	return true
+}
+
+// lessUrgent are the lines with slots whose builds are on a shorter path.
+func (s *Slots) lessUrgent(path time.Duration) (lines []*Line) {
+	for _, l := range s.lines {
+		if l.given > 0 && l.urgency() < path {
+			lines = append(lines, l)
 		}
 	}
+	return lines
 }
 
 // offered is the number of slots in the pipe.

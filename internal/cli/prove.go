@@ -53,7 +53,7 @@ func (a *app) showProven(p install.Proven) {
 		a.screen.Print("%s %s comes out the same when built in another directory.", a.screen.Strong(p.Name), p.Version)
 		return
 	}
-	a.screen.Print("%s %s: %s differ:", a.screen.Strong(p.Name), p.Version, term.Count(len(p.Differences), "file"))
+	a.screen.Print("%s %s differs in %s:", a.screen.Strong(p.Name), p.Version, term.Count(len(p.Differences), "file"))
 	for _, d := range p.Differences {
 		a.screen.Print("    %s", d)
 	}
