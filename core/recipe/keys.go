@@ -188,8 +188,8 @@ func (r *Recipe) buildKeys() []tomlfile.Key {
 		tomlfile.Flag("in_tree", &r.Build.InTree,
 			"True for a package that must be built in its source directory. Packages built with make or script always are."),
 		tomlfile.Flag("skip_unplaced", &r.Build.SkipUnplaced,
-			"True to compile only what is placed: no test programs, samples or benchmarks, with configure (automake), cmake and "+
-				"meson. If that fails, everything is compiled. With --prove, the second build compiles everything."),
+			"True to compile only what is placed: no test programs, samples or benchmarks, with configure (automake), cmake "+
+				"and meson. If that fails, everything is compiled. With --prove, the second build compiles everything."),
 		tomlfile.Flag("bare", &r.Build.Bare,
 			"False for a package that has to see all of the operating system; say why in bare_why. Default: true, a sealed "+
 				"build sees the base of the system and what [[host]] declares."),
