@@ -62,6 +62,7 @@ func (a *attempt) declared() sandbox.Declared {
 		}
 	}
 	add(a.job)
+	d.Questions = append(d.Questions, a.cacheProgram()...)
 	if library { // the trees of needs are found with it
 		d.Questions = append(d.Questions, host.Question{Kind: host.Program, Name: "pkg-config"})
 	}

@@ -32,6 +32,7 @@ type journal struct {
 	Given   []store.Owned             `json:"given,omitempty"`   // to others, by the installer
 	// What the source reported to be configured with and without.
 	Features []store.Feature `json:"features,omitempty"`
+	Cached   store.Cached    `json:"compile_cache,omitzero"`
 	Whole    bool            `json:"whole,omitempty"`    // it failed while it skipped what is not placed
 	NotBare  string          `json:"not_bare,omitempty"` // why the build has seen all of the operating system
 	Runs     []string        `json:"runs"`               // the isolation of each run that something is left of

@@ -136,6 +136,9 @@ func (b *Builder) endLeft(jobs []*Job) {
 // history.
 func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[store.Ref]store.Estimate,
 	record func(store.Record)) []Result {
+	if b.m.Settings.CompileCache > 0 && b.m.Programs.Find(ccache) == "" {
+		b.m.Tell(event.Event{Kind: event.Remarked, Text: "the settings have a compile_cache, and this machine has no " + ccache})
+	}
 	f := newFetches(b.m)
 	results := make([]Result, len(jobs))
 	place := map[*Job]int{} // of the job's build among the tasks
@@ -167,6 +170,7 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[store.Ref]
 	}
 	outcomes := schedule.Run(ctx, b.m.Slots, tasks)
 	b.endLeft(jobs)
+	b.pruneCompiled()
 	for i, r := range outcomes {
 		result := &results[i/2]
 		switch {

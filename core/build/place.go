@@ -284,6 +284,7 @@ func (a *attempt) finish(ctx context.Context) (*store.Receipt, error) {
 	if err != nil {
 		return nil, errors.Join(a.m.Store.Wrap(err), a.m.Store.Withdraw(a.job.Ref, a.dirs.placed))
 	}
+	a.keepCompiled()
 	return receipt, a.m.Store.Wrap(safefs.Remove(a.dirs.work))
 }
 
@@ -329,7 +330,7 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 		Isolation: string(a.b.level), NotBare: a.journal.NotBare, Features: a.journal.Features,
 		Without: missedNames(a.journal.Features), Given: a.journal.Given, Began: a.cost.began.UTC(), Files: files, Size: size,
 		Remarks: a.journal.Remarks, Edited: a.journal.Edited, Resumed: a.journal.earlier(),
-		SkippedUnplaced: a.skips(StageCompile),
+		SkippedUnplaced: a.skips(StageCompile), Cached: a.journal.Cached,
 	}
 	values := treeVariables(a.job)
 	receipt.Notes = recipe.Expand(a.job.Recipe.Notes, lookup(values))

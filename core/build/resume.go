@@ -125,6 +125,9 @@ func (a *attempt) makeDirs() error {
 			return err
 		}
 	}
+	if err := a.compileCache().prepare(); err != nil {
+		return err
+	}
 	for _, dir := range []string{d.box, d.prefix} {
 		if err := a.own(dir); err != nil {
 			return err

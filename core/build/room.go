@@ -28,6 +28,9 @@ func (a *attempt) spec() (sandbox.Room, error) {
 		Visible:  append([]string{a.dirs.given}, a.m.OwnPath()...),
 		Writable: []string{a.dirs.box}, User: a.room.user, Limits: a.m.Settings.Most,
 	}
+	if c := a.compileCache(); c != nil {
+		r.Visible = append(r.Visible, c.kept)
+	}
 	for _, n := range neighbours(a.job) {
 		if !n.Away {
 			r.Visible = append(r.Visible, n.Tree)

@@ -68,6 +68,7 @@ var (
 	}
 	after = map[string]func(*attempt, context.Context, string) error{
 		StageConfigure: (*attempt).readConfigured,
+		StageCompile:   (*attempt).tellCached,
 		StagePlace:     (*attempt).collect,
 	}
 )
@@ -93,6 +94,9 @@ func (s Stage) run(ctx context.Context, a *attempt) error {
 	}
 	if a.env == nil {
 		a.env = environment(a.b.target, a.job, a.dirs, a.journal.Newest)
+		if c := a.compileCache(); c != nil {
+			a.env = c.environment(a.env, a.dirs, a.job.Recipe.Build.Method)
+		}
 	}
 	defer a.watch(s.Name, log)()
 	err = a.commands(ctx, s, output, log)

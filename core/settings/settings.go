@@ -41,6 +41,7 @@ type Settings struct {
 	LargestDownload             int      // MiB
 	LargestSource               int      // MiB; 0: not stated
 	LargestLog                  int      // MiB
+	CompileCache                int      // MiB; 0: none
 	LargestTree                 int      // MiB
 	LongestDownload             int      // minutes
 	Credentials                 string   // a file, or ""
@@ -177,6 +178,9 @@ func Keys(s *Settings, shelves *[]string) []tomlfile.Key {
 				"the archive."),
 		tomlfile.Number("largest_log", &s.LargestLog, 1, 1<<30,
 			"The most that a stage of a build may print, in MiB, before it is ended. Default: 1024."),
+		tomlfile.Number("compile_cache", &s.CompileCache, 0, 1<<30,
+			"How much of what compilers have made is kept for later builds, in MiB, with ccache, if this machine has it. Only "+
+				"builds of the same recipe share it. Default: 0, nothing."),
 		tomlfile.Number("largest_tree", &s.LargestTree, 1, 1<<30, "The most that a build may place, in MiB. Default: 65536."),
 		tomlfile.Number("longest_download", &s.LongestDownload, 1, 1<<20,
 			"The longest that one download may take, in minutes. Default: 720."),

@@ -85,6 +85,7 @@ type Receipt struct {
 	Edited   bool             `json:"edited,omitempty"`   // its source was changed by hand after it was verified
 	// What is not placed was not compiled.
 	SkippedUnplaced bool         `json:"skipped_unplaced,omitempty"`
+	Cached          Cached       `json:"compile_cache,omitzero"`
 	Machine         host.Machine `json:"machine"`
 	Compiler        string       `json:"compiler"`
 	Isolation       string       `json:"isolation"`
@@ -103,6 +104,12 @@ type Receipt struct {
 	Size     int64       `json:"size"`                // bytes in its files
 	WorkSize int64       `json:"work_size,omitempty"` // bytes that its work directory had in the end
 	Memory   int64       `json:"memory,omitempty"`    // bytes that the largest of its processes had
+}
+
+// Cached is how many compilations of a build there were, and how many came from the cache.
+type Cached struct {
+	Hits         int `json:"hits"`
+	Compilations int `json:"compilations"`
 }
 
 // At is the directory that the files of the build are for.

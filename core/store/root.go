@@ -14,6 +14,7 @@
 //	  landing, landings/      what is in use (core/landing)
 //	  logs/NAME-VERSION-ID/   one log for each stage of a build
 //	  locks/                  empty files that running programs lock
+//	  compiled/NAME-…/        what compilers made for builds of one recipe (core/build)
 //	  history                 earlier builds and their times, a copy of what receipts say
 //
 // It promises this: a directory below trees/ is a tree exactly when its receipt
@@ -217,6 +218,9 @@ func mayWrite(dir string) error {
 
 // Archives is the directory of verified archives.
 func (s *Store) Archives() string { return filepath.Join(s.Root, "archives") }
+
+// Compiled is the directory of what compilers have made, if the settings want that kept.
+func (s *Store) Compiled() string { return filepath.Join(s.Root, "compiled") }
 
 // TreesDir is the directory of trees.
 func (s *Store) TreesDir() string { return filepath.Join(s.Root, "trees") }

@@ -139,6 +139,9 @@ func (a *app) showBuilding(r *store.Receipt) {
 	a.row("built", fmt.Sprintf("%s in %s, with %s; %s, isolation: %s%s", r.Began.Local().Format("2006-01-02 15:04"),
 		seconds(r.Seconds),
 		r.Method, orDefault(r.Compiler, "no compiler"), r.Isolation, seen(r)))
+	if c := r.Cached; c.Hits > 0 {
+		times = append(times, fmt.Sprintf("%d of %d compilations from the cache", c.Hits, c.Compilations))
+	}
 	if r.SkippedUnplaced {
 		times = append(times, "compiled only what is placed")
 	}
