@@ -137,7 +137,8 @@ func (b *Builder) endLeft(jobs []*Job) {
 func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[store.Ref]store.Estimate,
 	record func(store.Record)) []Result {
 	if b.m.Settings.CompileCache > 0 && b.m.Programs.Find(ccache) == "" {
-		b.m.Tell(event.Event{Kind: event.Remarked, Text: "the settings have a compile_cache, and this machine has no " + ccache})
+		b.m.Tell(event.Event{Kind: event.Remarked, Text: "compile_cache in the settings has no effect: this machine has no " +
+			ccache})
 	}
 	f := newFetches(b.m)
 	results := make([]Result, len(jobs))
