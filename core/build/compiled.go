@@ -46,8 +46,9 @@ type compileCache struct {
 // compileCache is the cache of the build, or nil. Only a sealed room keeps other builds away, and
 // only in a bare one nothing has to be recorded of what compilers read.
 func (a *attempt) compileCache() *compileCache {
-	program, bare := a.m.Programs.Find(ccache), a.job.Recipe.Build.Bare && a.m.Settings.NotBare == "" && a.m.Bare != nil
-	if a.m.Settings.CompileCache == 0 || a.rebuild || a.job.Watch || a.b.level != sandbox.Sealed || !bare || program == "" {
+	program := a.m.Programs.Find(ccache)
+	bare := a.b.level == sandbox.Sealed && a.job.Recipe.Build.Bare && a.m.Settings.NotBare == "" && a.m.Bare != nil
+	if a.m.Settings.CompileCache == 0 || a.rebuild || a.job.Watch || !bare || program == "" {
 		return nil
 	}
 	sum := blake3.Sum256([]byte(a.job.Recipe.Dir))
