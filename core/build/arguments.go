@@ -76,11 +76,10 @@ func (a *attempt) giveFirstCache() error {
 		{"CMAKE_INSTALL_PREFIX", a.job.Prefix, "PATH"}, {"CMAKE_INSTALL_LIBDIR", "lib", "PATH"},
 		{"CMAKE_BUILD_TYPE", kind, "STRING"},
 		{"CMAKE_INSTALL_RPATH", strings.Join(runPaths, ";"), "STRING"},
+		// Nothing depends on the length of the work directory's path.
+		{"CMAKE_BUILD_RPATH_USE_ORIGIN", "ON", "BOOL"},
 		// Ignore packages that a user registered with cmake elsewhere.
 		{"CMAKE_FIND_USE_PACKAGE_REGISTRY", "OFF", "BOOL"}, {"CMAKE_FIND_USE_SYSTEM_PACKAGE_REGISTRY", "OFF", "BOOL"},
-	}
-	if a.job.Away() { // so nothing in the build depends on the length of the root's path
-		sets = append(sets, [3]string{"CMAKE_BUILD_RPATH_USE_ORIGIN", "ON", "BOOL"})
 	}
 	for _, o := range a.job.Recipe.Options {
 		for _, arg := range a.impliedArguments(o) { // that not every project knows
