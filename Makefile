@@ -7,7 +7,7 @@ STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 .PHONY: build demo test check torture fuzz thorough mutate lint share bench screenshots docs setup setup-shots
 
 build:
-	$(GO) build -trimpath -o bin/fernladder ./cmd/fernladder
+	$(GO) build -trimpath -ldflags="-s -w" -o bin/fernladder ./cmd/fernladder
 
 demo: setup build
 	./bin/fernladder demo

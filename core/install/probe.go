@@ -74,8 +74,7 @@ func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) 
 func (p *probe) skipUnplaced(ctx context.Context) error {
 	whole, err := p.m.Store.Receipt(p.job.Ref)
 	const worth = 5 // seconds
-	if err != nil || p.recipe.Build.SkipUnplaced || compiling(whole) < worth ||
-		!slices.Contains([]recipe.Method{recipe.Configure, recipe.CMake, recipe.Meson}, p.recipe.Build.Method) {
+	if err != nil || p.recipe.Build.SkipUnplaced || compiling(whole) < worth || p.recipe.SkipsNothing() != "" {
 		return err
 	}
 	r, job := p.recipe, p.job

@@ -109,9 +109,8 @@ func (r *Recipe) contradictions() tomlfile.Problems {
 		report(tomlfile.Position{}, "add bare_why = \"…\" to [build]",
 			"a build that sees all of the operating system needs a reason")
 	}
-	if r.Build.SkipUnplaced && (r.Build.Method == Script || r.Build.Method == Make) {
-		report(tomlfile.Position{}, "remove skip_unplaced from [build]", "the method %s does not know what is placed",
-			r.Build.Method)
+	if why := r.SkipsNothing(); why != "" && r.Build.SkipUnplaced {
+		report(tomlfile.Position{}, "remove skip_unplaced from [build]", "%s", why)
 	}
 	if r.Build.Method == Script && r.Step("place") == "" {
 		report(tomlfile.Position{}, "add [steps] with place = '''…'''", "the method script needs a place step")

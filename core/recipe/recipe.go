@@ -117,6 +117,19 @@ type Build struct {
 // OpenStep is the text of a step that still has to be written.
 const OpenStep = "echo 'error: this step is still to be written'; exit 1"
 
+// SkipsNothing is why what is not placed cannot be left out of the build, or "".
+func (r *Recipe) SkipsNothing() string {
+	if r.Build.Method == Make || r.Build.Method == Script {
+		return "the method " + string(r.Build.Method) + " does not know what is placed"
+	}
+	for _, s := range r.Steps { // which may not run twice
+		if strings.HasSuffix(s.Name, StepCompile) || strings.HasSuffix(s.Name, StepPlace) {
+			return "what the step " + s.Name + " needs is unknown, so nothing can be skipped"
+		}
+	}
+	return ""
+}
+
 // Open names the steps that still have to be written.
 func (r *Recipe) Open() (steps []string) {
 	for _, s := range r.Steps {
