@@ -68,6 +68,7 @@ func main() {
 	}
 	makespans(*only)
 	nodes(*only)
+	w.growth(*only)
 }
 
 // run measures both sides alternately and prints the row.

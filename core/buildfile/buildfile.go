@@ -146,7 +146,12 @@ func Stem(name string) string {
 	if len(bare) >= 2 {
 		name = bare
 	}
-	return strings.NewReplacer("-", "", "_", "", ".", "").Replace(name)
+	return strings.Map(func(c rune) rune {
+		if c == '-' || c == '_' || c == '.' {
+			return -1
+		}
+		return c
+	}, name)
 }
 
 // join assigns look-ups without a switch to the one with their name, and removes duplicates.

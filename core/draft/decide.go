@@ -449,6 +449,7 @@ func (d *decision) ofPackage(l buildfile.Lookup, pkg string) (versions, why stri
 
 // add adds a need, or an option to an existing need.
 func (d *decision) add(w Wants, option string) {
+	stem := buildfile.Stem(w.Question.Name)
 	i := slices.IndexFunc(d.Needs, func(o Wants) bool {
 		if o.Recipe != "" || w.Recipe != "" {
 			return o.Recipe == w.Recipe && o.Role == w.Role
@@ -456,9 +457,8 @@ func (d *decision) add(w Wants, option string) {
 		if o.Question == w.Question {
 			return true
 		}
-		same := buildfile.Stem(o.Question.Name) == buildfile.Stem(w.Question.Name) && o.Question.Kind != host.Program &&
-			w.Question.Kind != host.Program
-		return same && (option == "" && len(o.When) == 0 || slices.Contains(o.When, option))
+		return o.Question.Kind != host.Program && w.Question.Kind != host.Program &&
+			(option == "" && len(o.When) == 0 || slices.Contains(o.When, option)) && buildfile.Stem(o.Question.Name) == stem
 	})
 	if i < 0 {
 		if option != "" {
