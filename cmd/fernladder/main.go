@@ -2,8 +2,11 @@
 package main
 
 import (
+	"math"
 	"os"
+	"runtime"
 	"runtime/debug"
+	"runtime/metrics"
 
 	"fernladder/core/sandbox"
 	"fernladder/internal/cli"
@@ -13,9 +16,26 @@ func main() {
 	if status, started := sandbox.Main(os.Args, os.Stderr); started {
 		os.Exit(status)
 	}
-	// Most commands end before it is worth collecting a heap of their size; long ones still collect
-	// it, because of the limit.
-	debug.SetGCPercent(400)
-	debug.SetMemoryLimit(40 << 20)
+	limitHeap()
 	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr, os.Getenv))
+}
+
+// limitHeap keeps the heap below 40 MiB, or below twice what is in use. Most commands end before
+// it is worth collecting so little.
+func limitHeap() {
+	const small = 40 << 20
+	debug.SetGCPercent(400)
+	debug.SetMemoryLimit(small)
+	type mark struct{ collected func(*mark) }
+	m := &mark{}
+	m.collected = func(m *mark) { // after each collection
+		live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+		if metrics.Read(live); live[0].Value.Uint64() < small/2 {
+			runtime.SetFinalizer(m, m.collected)
+			return
+		}
+		debug.SetGCPercent(100)
+		debug.SetMemoryLimit(math.MaxInt64) // which would have it collected all the time
+	}
+	runtime.SetFinalizer(m, m.collected)
 }
