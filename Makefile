@@ -4,7 +4,7 @@
 GO = CGO_ENABLED=0 go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo test check torture fuzz thorough mutate lint share bench screenshots docs setup setup-shots
+.PHONY: build demo test check torture fuzz thorough mutate lint share bench figures screenshots docs setup setup-shots
 
 build:
 	$(GO) build -trimpath -ldflags="-s -w" -o bin/fernladder ./cmd/fernladder
@@ -64,6 +64,12 @@ share:
 
 bench: setup build
 	$(GO) run ./bench -program bin/fernladder $(BENCH)
+
+# docs/figures.md is what one run of the benchmarks has printed, on a quiet machine.
+figures: setup build
+	@{ printf '# Figures\n\nPrinted by `make figures` on %s, with %s processors. Only ratios can be compared with other machines.\n\n```\n' \
+		"$$(uname -m)" "$$(nproc)"; $(GO) run ./bench -program bin/fernladder -rounds 2; echo '```'; } >docs/figures.new
+	@mv docs/figures.new docs/figures.md
 
 screenshots: setup-shots build
 	./docs/screenshots/make.sh

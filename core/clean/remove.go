@@ -145,7 +145,10 @@ func without(s *store.Store, current landing.State, fits func(store.Ref) bool) (
 		}
 	}
 	for _, m := range left {
-		if now := current.Has(m.Ref); fits(m.Ref) && (now == nil || !now.Asked) {
+		if !fits(m.Ref) {
+			continue
+		}
+		if now := current.Has(m.Ref); now == nil || !now.Asked {
 			return nil, &Runs{Name: m.Name, With: runner(s, left, m.Ref)}
 		}
 	}
@@ -155,9 +158,12 @@ func without(s *store.Store, current landing.State, fits func(store.Ref) bool) (
 // promote gives the plain names of a package, all of whose builds are beside another that is
 // gone, to the newest of them.
 func promote(asked []landing.Asked, left []landing.Member) (done bool) {
-	after := landing.State{Members: left}
+	plain := map[string]bool{} // packages with the plain names
 	for _, m := range left {
-		if after.Find(m.Name) != nil {
+		plain[m.Name] = plain[m.Name] || !m.Beside
+	}
+	for _, m := range left {
+		if plain[m.Name] {
 			continue
 		}
 		newest := -1

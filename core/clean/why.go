@@ -157,13 +157,13 @@ func (w *Reasons) removal(s *store.Store, all []*store.Receipt, current landing.
 		if left, err = landing.Members(asked, s.Needs); err != nil {
 			return err
 		}
-		after := landing.State{Members: left}
-		if after.Has(w.Build) != nil {
+		after := landing.State{Members: left}.ByRef()
+		if after[w.Build] != nil {
 			w.Kept = append(w.Kept, runner(s, left, w.Build))
 			return nil
 		}
 		for _, member := range current.Members {
-			if member.Ref != w.Build && after.Has(member.Ref) == nil {
+			if member.Ref != w.Build && after[member.Ref] == nil {
 				w.With = append(w.With, member.Ref)
 			}
 		}
@@ -175,9 +175,12 @@ func (w *Reasons) removal(s *store.Store, all []*store.Receipt, current landing.
 	kept := slices.DeleteFunc(slices.Clone(states), func(x landing.Remembered) bool {
 		return x.InUse || x.Has(w.Build) != nil
 	})
-	before := unused(all, states, What{})
+	before := map[store.Ref]bool{}
+	for _, r := range unused(all, states, What{}) {
+		before[r.Ref] = true
+	}
 	for _, r := range unused(others, append(kept, now), What{}) {
-		if !slices.ContainsFunc(before, func(b *store.Receipt) bool { return b.Ref == r.Ref }) {
+		if !before[r.Ref] {
 			w.Unused = append(w.Unused, r.Ref)
 		}
 	}

@@ -192,8 +192,11 @@ func (s State) Find(name string) *Member {
 }
 
 // How says how a build is on the landing: asked, needed, beside another, or no.
-func (s State) How(r store.Ref) string {
-	switch m := s.Has(r); {
+func (s State) How(r store.Ref) string { return s.Has(r).How() }
+
+// How says how a member is on the landing; nil: no.
+func (m *Member) How() string {
+	switch {
 	case m == nil:
 		return "no"
 	case m.Beside:
@@ -202,6 +205,15 @@ func (s State) How(r store.Ref) string {
 		return "asked"
 	}
 	return "needed"
+}
+
+// ByRef has all members, for many questions.
+func (s State) ByRef() map[store.Ref]*Member {
+	all := map[store.Ref]*Member{}
+	for i := range s.Members {
+		all[s.Members[i].Ref] = &s.Members[i]
+	}
+	return all
 }
 
 // Has returns the member that is this build, or nil.

@@ -77,9 +77,10 @@ func (s *Session) List(r ListRequest) (*ListReport, error) {
 			unused[x.Ref] = true
 		}
 	}
+	on := current.ByRef()
 	report := &ListReport{Root: s.Store.Root, Landing: current.Number, Builds: []ListedBuild{}, All: all}
 	report.Receipts = slices.DeleteFunc(slices.Clone(all), func(x *store.Receipt) bool {
-		return r.Landing && current.Has(x.Ref) == nil || r.Unused && !unused[x.Ref] || s.Since(x.Began) < r.Older ||
+		return r.Landing && on[x.Ref] == nil || r.Unused && !unused[x.Ref] || s.Since(x.Began) < r.Older ||
 			x.Size < r.Larger
 	})
 	if r.BySize {
@@ -87,10 +88,10 @@ func (s *Session) List(r ListRequest) (*ListReport, error) {
 	}
 	for _, x := range report.Receipts {
 		preset := x.Preset // as known when it was built, or as requested last
-		if on := current.Has(x.Ref); on != nil && on.Preset != "" {
-			preset = on.Preset
+		if m := on[x.Ref]; m != nil && m.Preset != "" {
+			preset = m.Preset
 		}
-		report.Builds = append(report.Builds, ListedBuild{x.Ref, x.Summary, current.How(x.Ref), preset, x.Size,
+		report.Builds = append(report.Builds, ListedBuild{x.Ref, x.Summary, on[x.Ref].How(), preset, x.Size,
 			x.Began.Format(time.RFC3339), x.Tree, x.Prefix})
 	}
 	return report, nil

@@ -38,9 +38,10 @@ func (a *app) completeInstalled(_ *cobra.Command, _ []string, start string) ([]s
 	}
 	_, _, byID := strings.Cut(start, "@")
 	var names []string
+	same := sameRelease(receipts)
 	for _, r := range receipts {
 		if byID {
-			names = append(names, landing.NameOf(r.Ref)+"\t"+r.Version+" "+apart(r, receipts))
+			names = append(names, landing.NameOf(r.Ref)+"\t"+r.Version+" "+apart(r, same))
 		} else {
 			names = append(names, r.Name)
 		}

@@ -70,25 +70,31 @@ func (a *app) showList(r *session.ListReport) {
 		a.screen.Print("No build matches.")
 		return
 	}
-	rows := make([][]string, len(r.Builds))
+	rows, same := make([][]string, len(r.Builds)), sameRelease(r.All)
 	for i, b := range r.Builds {
 		x := r.Receipts[i]
 		on := map[string]string{"asked": a.screen.Good("requested"), "needed": "needed", "beside": "beside"}[b.Landing]
 		rows[i] = []string{a.screen.Strong(b.Name), b.Version, b.ID, on, b.Prefix, b.Preset, term.Bytes(b.Size),
-			x.Began.Local().Format("2006-01-02 15:04"), apart(x, r.All), term.OneLine(b.Summary)}
+			x.Began.Local().Format("2006-01-02 15:04"), apart(x, same), term.OneLine(b.Summary)}
 	}
 	a.screen.Table([]string{"package", "version", "build id", "landing", "for", "preset", "size", "built", "options",
 		"summary"}, rows)
 	a.screen.Print("\n%s in %s, %s.", term.Count(len(rows), "build"), r.Root, sizes(r.Receipts))
 }
 
+// sameRelease are builds by their package and version.
+func sameRelease(all []*store.Receipt) map[[2]string][]*store.Receipt {
+	same := map[[2]string][]*store.Receipt{}
+	for _, r := range all {
+		same[[2]string{r.Name, r.Version}] = append(same[[2]string{r.Name, r.Version}], r)
+	}
+	return same
+}
+
 // apart says in which options a build differs from others of the same release.
-func apart(r *store.Receipt, all []*store.Receipt) string {
+func apart(r *store.Receipt, same map[[2]string][]*store.Receipt) string {
 	differs := map[string]bool{}
-	for _, other := range all {
-		if other.Name != r.Name || other.Version != r.Version || other.ID == r.ID {
-			continue
-		}
+	for _, other := range same[[2]string{r.Name, r.Version}] {
 		for option, value := range r.Options {
 			if other.Options[option] != value {
 				differs[option] = true
