@@ -62,7 +62,7 @@ func (c *compileCache) prepare() error {
 	if c == nil {
 		return nil
 	}
-	if err := errors.Join(os.MkdirAll(c.kept, 0o755), os.MkdirAll(c.fronts, 0o755)); err != nil {
+	if err := errors.Join(os.MkdirAll(c.kept, 0o777), os.MkdirAll(c.fronts, 0o755)); err != nil {
 		return err
 	}
 	for _, name := range []string{"cc", "gcc", "c++", "g++", "clang", "clang++"} {
@@ -183,7 +183,7 @@ func (a *attempt) keepCompiled() {
 
 // keepResult writes a result, which ccache verifies by a checksum when it reads it.
 func keepResult(from io.Reader, path string) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(path), 0o777); err != nil {
 		return err
 	}
 	aside, err := os.CreateTemp(filepath.Dir(path), "new-")
