@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"fernladder/core/filelock"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/problem"
@@ -21,7 +22,7 @@ func (r *Report) root(ctx context.Context, m *machine.Machine) {
 	found, err := filepath.Glob(filepath.Join(s.TreesDir(), "*", "*"))
 	if err == nil {
 		for _, dir := range found {
-			if ref, ok := s.RefOf(dir); ok && !s.Installed(ref) && !safefs.Exists(s.Work(ref)) {
+			if ref, ok := s.RefOf(dir); ok && !s.Installed(ref) && !safefs.Exists(s.Work(ref)) && !worked(s, ref) {
 				r.add(Finding{Kind: Half, Build: ref, Path: dir, What: "a tree without a receipt",
 					Follows: "It is not a build; a program was killed while making or removing it.", Fixable: true})
 			}
@@ -53,6 +54,16 @@ func (r *Report) root(ctx context.Context, m *machine.Machine) {
 				Follows: "Any user who can log in can make others run anything.", Fixable: true, mode: info.Mode().Perm() &^ 0o002})
 		}
 	}
+}
+
+// worked reports whether another process makes or removes a tree, or has done so by now.
+func worked(s *store.Store, ref store.Ref) bool {
+	unlock, err := s.LockBuildNow(ref)
+	if err != nil {
+		return errors.Is(err, filelock.ErrHeld)
+	}
+	defer unlock()
+	return s.Installed(ref) || !safefs.Exists(s.Tree(ref))
 }
 
 // settled returns the current landing, and checks it if asked to. Other processes may change it
