@@ -20,7 +20,7 @@ func main() {
 	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr, os.Getenv))
 }
 
-// limitHeap keeps the heap below 40 MiB, or below twice what is in use. Most commands end before
+// limitHeap keeps the heap below 40 MiB, or below 1.7 times what is in use. Most commands end before
 // it is worth collecting so little.
 func limitHeap() {
 	const small = 40 << 20
@@ -34,7 +34,7 @@ func limitHeap() {
 			runtime.SetFinalizer(m, m.collected)
 			return
 		}
-		debug.SetGCPercent(100)
+		debug.SetGCPercent(70)
 		debug.SetMemoryLimit(math.MaxInt64) // which would have it collected all the time
 	}
 	runtime.SetFinalizer(m, m.collected)
