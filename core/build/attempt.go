@@ -31,6 +31,7 @@ type attempt struct {
 	left    *stamps           // of an earlier run's leftovers
 	system  string            // the state of the operating system's packages when it began
 	checked bool              // whether the leftovers were changed by hand is known
+	cache   *compileCache     // or nil
 	rebuild bool              // built already, and only compared
 	filling bool              // its makefiles know no DESTDIR, and so have to write to the prefix
 }

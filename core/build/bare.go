@@ -62,7 +62,9 @@ func (a *attempt) declared() sandbox.Declared {
 		}
 	}
 	add(a.job)
-	d.Questions = append(d.Questions, a.cacheProgram()...)
+	if a.cache != nil {
+		d.Questions = append(d.Questions, host.Question{Kind: host.Program, Name: ccache})
+	}
 	if library { // the trees of needs are found with it
 		d.Questions = append(d.Questions, host.Question{Kind: host.Program, Name: "pkg-config"})
 	}
@@ -83,6 +85,11 @@ func (a *attempt) enterBare(ctx context.Context, spec sandbox.Room) (*sandbox.Se
 	}
 	a.journal.NotBare = why
 	if sight != nil {
+		if a.cache != nil {
+			if err := a.cache.front(a.m.Programs, sight); err != nil {
+				return nil, err
+			}
+		}
 		if spec.Layer = sight.Layer; spec.Layer == "" || !spec.Apart() {
 			spec.Layer = ""
 			spec.Hidden, err = sight.Hidden()

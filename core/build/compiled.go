@@ -38,62 +38,79 @@ const ccache = "ccache"
 // A compileCache is the cache of one build.
 type compileCache struct {
 	program string
+	name    string // of its directory among those of all recipes
 	kept    string // results of earlier builds of the recipe
 	fresh   string // in the box: results of this build, and ccache's own state
 	fronts  string // links from the names of compilers to ccache
 }
 
-// compileCache is the cache of the build, or nil. Only a sealed room keeps other builds away, and
-// only in a bare one nothing has to be recorded of what compilers read.
-func (a *attempt) compileCache() *compileCache {
-	program := a.m.Programs.Find(ccache)
+// newCache is the cache of the build, or nil. Only a sealed room keeps other builds away, and only
+// in a bare one nothing has to be recorded of what compilers read. The cache is dispensable: if
+// its directory cannot be made, or is a link, the build has no cache.
+func (a *attempt) newCache() *compileCache {
 	bare := a.b.level == sandbox.Sealed && a.job.Recipe.Build.Bare && a.m.Settings.NotBare == "" && a.m.Bare != nil
-	if a.m.Settings.CompileCache == 0 || a.rebuild || a.job.Watch || !bare || program == "" {
+	if a.m.Settings.CompileCache == 0 || a.rebuild || a.job.Watch || !bare {
 		return nil
 	}
 	sum := blake3.Sum256([]byte(a.job.Recipe.Dir))
-	return &compileCache{program: program, fresh: filepath.Join(a.dirs.box, "compiled"),
-		kept:   filepath.Join(a.m.Store.Compiled(), a.job.Name+"-"+hex.EncodeToString(sum[:4])),
-		fronts: filepath.Join(a.dirs.given, "compilers")}
-}
-
-// prepare makes the cache's directories, if there is a cache.
-func (c *compileCache) prepare() error {
-	if c == nil {
+	c := &compileCache{program: a.m.Programs.Find(ccache), name: a.job.Name + "-" + hex.EncodeToString(sum[:4]),
+		fresh: filepath.Join(a.dirs.box, "compiled"), fronts: filepath.Join(a.dirs.given, "compilers")}
+	c.kept = filepath.Join(a.m.Store.Compiled(), c.name)
+	all, err := os.OpenRoot(a.m.Store.Compiled())
+	if err != nil || c.program == "" {
 		return nil
 	}
-	if err := errors.Join(os.MkdirAll(c.kept, 0o777), os.MkdirAll(c.fronts, 0o755)); err != nil {
-		return err
+	defer all.Close()
+	if err := all.MkdirAll(c.name, 0o777); err != nil {
+		return nil
 	}
-	for _, name := range []string{"cc", "gcc", "c++", "g++", "clang", "clang++"} {
-		if err := os.Symlink(c.program, filepath.Join(c.fronts, name)); err != nil && !errors.Is(err, fs.ErrExist) {
-			return err
-		}
+	if info, err := all.Lstat(c.name); err != nil || !info.IsDir() {
+		return nil
 	}
-	return nil
+	return c
 }
 
-// environment is the environment of a build that uses the cache. The results are those of a build
-// without one: where ccache passes a relative path, it is mapped as the absolute one would be.
-func (c *compileCache) environment(env []string, d workDirs, m recipe.Method) []string {
-	const deepest = 8 // build directories below each other
-	var maps []string
-	env = slices.Clone(env)
-	for i, variable := range env {
-		name, value, _ := strings.Cut(variable, "=")
-		if found := boxMap.FindStringSubmatch(value); found != nil && maps == nil {
-			for up := range deepest {
-				maps = append(maps, "-ffile-prefix-map="+strings.Repeat("../", up+1)+"source="+found[1]+"/source")
-			}
-		}
-		switch {
-		case name == "PATH" && m != recipe.CMake && m != recipe.Meson: // those know what a launcher is
-			env[i] = name + "=" + c.fronts + ":" + value
-		case boxMap.MatchString(value):
-			env[i] += " " + strings.Join(maps, " ")
+// front puts ccache in front of the compilers that the build sees, and of no others: a source may
+// prefer one that it finds.
+func (c *compileCache) front(programs host.Programs, sight *sandbox.Sight) error {
+	err := os.MkdirAll(c.fronts, 0o755)
+	for _, name := range []string{"cc", "gcc", "c++", "g++", "clang", "clang++"} {
+		link := filepath.Join(c.fronts, name)
+		if file := programs.Find(name); file != "" && !sight.Hides(file) && !safefs.Exists(link) {
+			err = errors.Join(err, os.Symlink(c.program, link))
 		}
 	}
-	if m == recipe.CMake {
+	return err
+}
+
+// environment is the environment of the commands of the build's stages.
+func (a *attempt) environment() []string {
+	env := environment(a.b.target, a.job, a.dirs, a.journal.Newest)
+	if a.cache == nil {
+		return env
+	}
+	return a.cache.environment(env, a.job, a.dirs)
+}
+
+// environment adds the cache to an environment. The results are those of a build without one:
+// where ccache passes a relative path, it is mapped as the absolute one would be.
+func (c *compileCache) environment(env []string, job *Job, d workDirs) []string {
+	const deepest = 8 // build directories below each other
+	relative := ""
+	for up := range deepest {
+		relative += " " + prefixMap(strings.Repeat("../", up+1)+"source", boxName(job)+"/source")
+	}
+	method := job.Recipe.Build.Method
+	for i, variable := range env {
+		name, value, _ := strings.Cut(variable, "=")
+		switch {
+		case name == "PATH" && method != recipe.CMake && method != recipe.Meson: // those know what a launcher is
+			env[i] = name + "=" + c.fronts + ":" + value
+		case strings.Contains(value, prefixMap(d.box, boxName(job))):
+			env[i] += relative
+		}
+	}
+	if method == recipe.CMake {
 		env = append(env, "CMAKE_C_COMPILER_LAUNCHER="+c.program, "CMAKE_CXX_COMPILER_LAUNCHER="+c.program)
 	}
 	return append(env, "CCACHE_DIR="+filepath.Join(c.fresh, "state"), "CCACHE_CONFIGPATH="+os.DevNull,
@@ -101,13 +118,9 @@ func (c *compileCache) environment(env []string, d workDirs, m recipe.Method) []
 		"CCACHE_REMOTE_STORAGE=file:"+c.kept+"|read-only file:"+filepath.Join(c.fresh, "new"))
 }
 
-// boxMap matches the option by which compilers write another name for the box (mapPaths).
-var boxMap = pattern.New(`-ffile-prefix-map=\S+/box=(\S+)`)
-
 // tellCached records how much came from the cache.
 func (a *attempt) tellCached(ctx context.Context, _ string) error {
-	c := a.compileCache()
-	if c == nil {
+	if a.cache == nil {
 		return nil
 	}
 	file := filepath.Join(a.dirs.work, "cached")
@@ -116,7 +129,8 @@ func (a *attempt) tellCached(ctx context.Context, _ string) error {
 		return err
 	}
 	defer output.Close()
-	if err := a.command(ctx, Command{Dir: a.dirs.box, Argv: []string{c.program, "--print-stats"}}, output); err != nil {
+	stats := Command{Dir: a.dirs.box, Argv: []string{a.cache.program, "--print-stats"}}
+	if a.command(ctx, stats, output) != nil {
 		return ctx.Err() // it only tells
 	}
 	const most = 64 << 10
@@ -147,11 +161,10 @@ func (a *attempt) tellCached(ctx context.Context, _ string) error {
 // cachedResult matches a result as ccache names it in a directory of such.
 var cachedResult = pattern.New(`^[0-9a-f]{2}/[0-9a-z]{16,64}$`)
 
-// keepCompiled adds the results of a complete build to those kept. The cache is dispensable: a
-// result that cannot be kept is not.
+// keepCompiled adds the results of a complete build to those kept. A result that cannot be kept
+// is not.
 func (a *attempt) keepCompiled() {
-	c := a.compileCache()
-	if c == nil {
+	if a.cache == nil {
 		return
 	}
 	box, err := safefs.OpenDir(a.dirs.box)
@@ -159,11 +172,16 @@ func (a *attempt) keepCompiled() {
 		return
 	}
 	defer box.Close()
-	fresh, err := box.Sub(a.dirs.below(filepath.Join(c.fresh, "new")))
+	fresh, err := box.Sub(a.dirs.below(filepath.Join(a.cache.fresh, "new")))
 	if err != nil {
 		return
 	}
 	defer fresh.Close()
+	all, err := os.OpenRoot(a.m.Store.Compiled())
+	if err != nil {
+		return
+	}
+	defer all.Close()
 	limit := int64(a.m.Settings.CompileCache) << 20
 	fresh.Walk(true, func(e safefs.Entry) error {
 		if !e.Mode.IsRegular() || !cachedResult.MatchString(e.Name) {
@@ -177,46 +195,52 @@ func (a *attempt) keepCompiled() {
 			return nil
 		}
 		defer from.Close()
-		return keepResult(io.LimitReader(from, e.Size), filepath.Join(c.kept, e.Name))
+		name := filepath.Join(a.cache.name, e.Name)
+		return keepResult(all, io.LimitReader(from, e.Size), name, name+".new-"+a.job.ID)
 	})
 }
 
-// keepResult writes a result, which ccache verifies by a checksum when it reads it.
-func keepResult(from io.Reader, path string) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o777); err != nil {
+// keepResult writes a result aside and renames it. It does not wait for the disk: ccache verifies
+// a checksum when it reads the result.
+func keepResult(all *os.Root, from io.Reader, name, aside string) error {
+	if err := all.MkdirAll(filepath.Dir(name), 0o777); err != nil {
 		return err
 	}
-	aside, err := os.CreateTemp(filepath.Dir(path), "new-")
+	f, err := all.OpenFile(aside, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(aside, from)
-	err = errors.Join(err, aside.Chmod(0o644), aside.Close())
-	if err == nil {
-		err = os.Rename(aside.Name(), path)
+	_, err = io.Copy(f, from)
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = all.Rename(aside, name)
 	}
 	if err != nil {
-		os.Remove(aside.Name())
+		all.Remove(aside)
 	}
 	return err
 }
 
 // pruneCompiled deletes the oldest kept results if they are more than the settings allow.
 func (b *Builder) pruneCompiled() {
+	kept, err := os.OpenRoot(b.m.Store.Compiled())
+	if err != nil {
+		return
+	}
+	defer kept.Close()
 	type result struct {
-		path string
+		name string
 		size int64
 		time time.Time
 	}
 	var all []result
 	var size int64
-	filepath.WalkDir(b.m.Store.Compiled(), func(path string, e fs.DirEntry, err error) error {
+	fs.WalkDir(kept.FS(), ".", func(name string, e fs.DirEntry, err error) error {
 		if err != nil || !e.Type().IsRegular() {
 			return nil
 		}
 		if info, err := e.Info(); err == nil {
 			size += info.Size()
-			all = append(all, result{path, info.Size(), info.ModTime()})
+			all = append(all, result{name, info.Size(), info.ModTime()})
 		}
 		return nil
 	})
@@ -224,21 +248,13 @@ func (b *Builder) pruneCompiled() {
 	if size <= limit {
 		return
 	}
-	slices.SortFunc(all, func(x, y result) int { return cmp.Or(x.time.Compare(y.time), cmp.Compare(x.path, y.path)) })
+	slices.SortFunc(all, func(x, y result) int { return cmp.Or(x.time.Compare(y.time), cmp.Compare(x.name, y.name)) })
 	for _, r := range all { // to nine tenths, so that it is not needed each time
 		if size <= limit/10*9 {
 			return
 		}
-		if os.Remove(r.path) == nil {
+		if kept.Remove(r.name) == nil {
 			size -= r.size
 		}
 	}
-}
-
-// cacheProgram is the question that makes ccache visible in a bare room.
-func (a *attempt) cacheProgram() (questions []host.Question) {
-	if a.compileCache() != nil {
-		questions = append(questions, host.Question{Kind: host.Program, Name: ccache})
-	}
-	return questions
 }

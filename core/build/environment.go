@@ -277,10 +277,7 @@ func listed(name string) string {
 // mapPaths makes compilers write a name that does not depend on the root in place of the work
 // directory, for example in debug information. Makefiles and scripts choose their own flags.
 func mapPaths(m recipe.Method, d workDirs, job *Job, variables map[string]string) {
-	flag := "-ffile-prefix-map=" + d.box + "=/build/" + job.Name + "-" + job.Version
-	if keepsSource(job) {
-		flag = "-ffile-prefix-map=" + d.box + "=" + filepath.Join(job.Prefix, sourcesIn)
-	}
+	flag := prefixMap(d.box, boxName(job))
 	var names []string
 	switch m {
 	case recipe.Configure, recipe.Meson:
@@ -292,6 +289,16 @@ func mapPaths(m recipe.Method, d workDirs, job *Job, variables map[string]string
 		variables[name] = strings.TrimSpace(variables[name] + " " + flag)
 	}
 }
+
+// boxName is what compilers write in place of the path of the box.
+func boxName(job *Job) string {
+	if keepsSource(job) {
+		return filepath.Join(job.Prefix, sourcesIn)
+	}
+	return "/build/" + job.Name + "-" + job.Version
+}
+
+func prefixMap(from, to string) string { return "-ffile-prefix-map=" + from + "=" + to }
 
 // harmless reports whether no header in a directory has the name of a header of the C library,
 // which it would replace.

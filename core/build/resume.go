@@ -125,9 +125,7 @@ func (a *attempt) makeDirs() error {
 			return err
 		}
 	}
-	if err := a.compileCache().prepare(); err != nil {
-		return err
-	}
+	a.cache = a.newCache()
 	for _, dir := range []string{d.box, d.prefix} {
 		if err := a.own(dir); err != nil {
 			return err

@@ -28,8 +28,8 @@ func (a *attempt) spec() (sandbox.Room, error) {
 		Visible:  append([]string{a.dirs.given}, a.m.OwnPath()...),
 		Writable: []string{a.dirs.box}, User: a.room.user, Limits: a.m.Settings.Most,
 	}
-	if c := a.compileCache(); c != nil {
-		r.Visible = append(r.Visible, c.kept)
+	if a.cache != nil {
+		r.Visible = append(r.Visible, a.cache.kept)
 	}
 	for _, n := range neighbours(a.job) {
 		if !n.Away {

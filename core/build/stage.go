@@ -93,10 +93,7 @@ func (s Stage) run(ctx context.Context, a *attempt) error {
 		return err
 	}
 	if a.env == nil {
-		a.env = environment(a.b.target, a.job, a.dirs, a.journal.Newest)
-		if c := a.compileCache(); c != nil {
-			a.env = c.environment(a.env, a.dirs, a.job.Recipe.Build.Method)
-		}
+		a.env = a.environment()
 	}
 	defer a.watch(s.Name, log)()
 	err = a.commands(ctx, s, output, log)

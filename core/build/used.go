@@ -49,7 +49,7 @@ const (
 // not depend on it. It is only set for real compilation.
 func (a *attempt) traceEnv(stage string) []string {
 	env := []string{"PKG_CONFIG_LOG=" + filepath.Join(a.dirs.traces, modulesFile)}
-	if stage != StageConfigure && a.compileCache() == nil { // which does not work with it
+	if stage != StageConfigure && a.cache == nil { // which does not work with it
 		env = append(env, "SUNPRO_DEPENDENCIES="+filepath.Join(a.dirs.traces, includedFile))
 	}
 	return env

@@ -180,7 +180,7 @@ func Keys(s *Settings, shelves *[]string) []tomlfile.Key {
 			"The most that a stage of a build may print, in MiB, before it is ended. Default: 1024."),
 		tomlfile.Number("compile_cache", &s.CompileCache, 0, 1<<30,
 			"How much of what compilers have made is kept for later builds, in MiB, with ccache, if this machine has it. Only "+
-				"builds of the same recipe share it. Default: 0, nothing."),
+				"builds of the same recipe share it. Default: 0, nothing; what was kept is deleted."),
 		tomlfile.Number("largest_tree", &s.LargestTree, 1, 1<<30, "The most that a build may place, in MiB. Default: 65536."),
 		tomlfile.Number("longest_download", &s.LongestDownload, 1, 1<<20,
 			"The longest that one download may take, in minutes. Default: 720."),

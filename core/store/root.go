@@ -155,7 +155,8 @@ func (s *Store) Full(bytes uint64) bool {
 }
 
 // directories are the root and its initial directories.
-var directories = []string{"", "archives", "work", "work/scratch", "work/cluster", "trees", "landings", "logs", "locks"}
+var directories = []string{"", "archives", "work", "work/scratch", "work/cluster", "trees", "landings", "logs", "locks",
+	"compiled"}
 
 // Prepare makes the root and its directories, if it may write to them.
 func (s *Store) Prepare() error {
