@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -33,12 +32,33 @@ func (a *attempt) placedOnly(stage string, c Command) Command {
 	case method == recipe.Configure && c.Argv[0] == "make": // automake's; other makefiles do not use them
 		only = []string{"noinst_PROGRAMS=", "check_PROGRAMS=", "check_LIBRARIES=", "check_LTLIBRARIES="}
 	case method == recipe.CMake && c.Argv[0] == "make" && stage == StageCompile:
-		only = a.cmakeTargets()
+		only = a.installed(cmakeTargets)
 	case method == recipe.Meson && c.Argv[0] == "ninja":
-		only = a.mesonTargets()
+		only = a.installed(mesonTargets)
 	}
 	c.Argv = slices.Concat(c.Argv, only)
 	return c
+}
+
+// installed are the targets that are installed, as the build directory, which is at a path, has
+// them; nil, for all of them, if they cannot be told or are no plain names.
+func (a *attempt) installed(targets func(d *safefs.Dir, at string) ([]string, error)) []string {
+	box, err := safefs.OpenDir(a.dirs.box)
+	if err != nil {
+		return nil
+	}
+	defer box.Close()
+	d, err := box.Sub(a.dirs.below(a.dirs.build))
+	if err != nil {
+		return nil
+	}
+	defer d.Close()
+	names, err := targets(d, a.dirs.build)
+	if err != nil || slices.ContainsFunc(names, func(name string) bool { return !plainTarget.MatchString(name) }) {
+		return nil
+	}
+	slices.Sort(names)
+	return names
 }
 
 // plainTarget matches targets that are no option or variable of make.
@@ -50,76 +70,56 @@ const largestModel = 32 << 20
 // cmakeReply is where CMake describes its targets in a build directory (cmake-file-api(7)).
 const cmakeReply = ".cmake/api/v1/reply"
 
-// cmakeTargets are the installed targets of a configured CMake project; nil: all of them.
-func (a *attempt) cmakeTargets() (names []string) {
-	box, err := safefs.OpenDir(a.dirs.box)
+// cmakeTargets are the installed targets of a CMake project.
+func cmakeTargets(d *safefs.Dir, _ string) (names []string, err error) {
+	reply, err := d.Sub(cmakeReply)
 	if err != nil {
-		return nil
-	}
-	defer box.Close()
-	reply, err := box.Sub(filepath.Join(a.dirs.below(a.dirs.build), cmakeReply))
-	if err != nil {
-		return nil
+		return nil, err
 	}
 	defer reply.Close()
-	plain := true
 	err = reply.Walk(true, func(e safefs.Entry) error {
 		if !strings.HasPrefix(e.Name, "target-") {
 			return nil
 		}
 		data, err := reply.ReadFile(e.Name, largestModel)
+		if err != nil {
+			return err
+		}
 		var target struct {
 			Name, Type string
 			Install    json.RawMessage
 		}
-		if err == nil {
-			err = json.Unmarshal(data, &target)
-		}
+		err = json.Unmarshal(data, &target)
 		if err == nil && target.Install != nil && target.Type != "INTERFACE_LIBRARY" {
 			names = append(names, target.Name)
-			plain = plain && plainTarget.MatchString(target.Name)
 		}
 		return err
 	})
-	if err != nil || !plain {
-		return nil
-	}
-	slices.Sort(names)
-	return names
+	return names, err
 }
 
-// mesonTargets are the files of the installed targets of a configured Meson project, below its
-// build directory; nil: all of them.
-func (a *attempt) mesonTargets() (names []string) {
-	box, err := safefs.OpenDir(a.dirs.box)
+// mesonTargets are the files of the installed targets of a Meson project, below its build
+// directory.
+func mesonTargets(d *safefs.Dir, at string) (names []string, err error) {
+	data, err := d.ReadFile("meson-info/intro-targets.json", largestModel)
 	if err != nil {
-		return nil
-	}
-	defer box.Close()
-	data, err := box.ReadFile(filepath.Join(a.dirs.below(a.dirs.build), "meson-info/intro-targets.json"), largestModel)
-	if err != nil {
-		return nil
+		return nil, err
 	}
 	var targets []struct {
 		Filename  []string
 		Installed bool
 	}
-	if json.Unmarshal(data, &targets) != nil {
-		return nil
+	if err := json.Unmarshal(data, &targets); err != nil {
+		return nil, err
 	}
 	for _, t := range targets {
 		for _, file := range t.Filename {
-			name, err := filepath.Rel(a.dirs.build, file)
-			switch {
-			case !t.Installed:
-			case err != nil || !plainTarget.MatchString(name):
-				return nil
-			default:
-				names = append(names, name)
+			if t.Installed {
+				names = append(names, strings.TrimPrefix(file, at+"/"))
 			}
 		}
 	}
-	return names
+	return names, nil
 }
 
 // whole runs a stage that failed while it skipped what is not placed, with everything compiled.

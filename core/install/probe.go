@@ -78,14 +78,13 @@ func (p *probe) skipUnplaced(ctx context.Context) error {
 		return err
 	}
 	r, job := p.recipe, p.job
-	before, err := p.read()
+	before, err := p.rewrite(func() error {
+		return r.Change(func(e *tomlfile.Edit) {
+			e.Set("true", "build", "skip_unplaced")
+			e.Append(fmt.Sprintf("# Probed on %s: it builds; the probe ended before skip_unplaced was proved.", p.date()))
+		})
+	})
 	if err != nil {
-		return err
-	}
-	if err := r.Change(func(e *tomlfile.Edit) { e.Set("true", "build", "skip_unplaced") }); err != nil {
-		return err
-	}
-	if p.written, err = p.read(); err != nil {
 		return err
 	}
 	if p.attempt(ctx) == nil {
@@ -95,6 +94,7 @@ func (p *probe) skipUnplaced(ctx context.Context) error {
 			compiling(only) < compiling(whole)*9/10 {
 			p.steps.Answered(p.recipe, fmt.Sprintf("# Compiling only what is placed gives the same files, in %.0f s of "+
 				"processor time instead of %.0f.\nskip_unplaced = true", compiling(only), compiling(whole)))
+			p.skips = true
 			return nil
 		}
 	}
@@ -124,6 +124,7 @@ type probe struct {
 	tried  map[string]bool // answers, with their questions
 
 	written []byte // the recipe, as the last answer has left it
+	skips   bool   // compiling only what is placed was proved
 	useless []string
 }
 
@@ -267,19 +268,26 @@ func further(before, now *build.Failure) bool {
 
 // give gives an answer, and returns the previous recipe.
 func (p *probe) give(a *advice.Answer, f *build.Failure) (before []byte, err error) {
-	if before, err = p.read(); err != nil {
-		return nil, err
-	}
 	what := f.What
 	if f.Cause != nil {
 		what = f.Cause.String()
 	}
 	why := fmt.Sprintf("# Added by a probe on %s, because in stage %s %s.", p.date(), f.Stage,
 		strings.Join(strings.Fields(what), " "))
-	if err := a.Give(p.recipe, why); err != nil {
+	if before, err = p.rewrite(func() error { return a.Give(p.recipe, why) }); err == nil {
+		p.steps.Answered(p.recipe, why+"\n"+a.Text)
+	}
+	return before, err
+}
+
+// rewrite changes the recipe so that it can be restored, and returns the previous text.
+func (p *probe) rewrite(change func() error) (before []byte, err error) {
+	if before, err = p.read(); err != nil {
 		return nil, err
 	}
-	p.steps.Answered(p.recipe, why+"\n"+a.Text)
+	if err := change(); err != nil {
+		return nil, err
+	}
 	p.written, err = p.read()
 	return before, err
 }
@@ -360,8 +368,11 @@ func (p *probe) succeeded() (Probed, error) {
 	}
 	text := fmt.Sprintf("# Probed on %s: it builds, %s, in %.1f s; %d files were placed.", p.date(),
 		done.Receipt.Isolation, done.Receipt.Seconds, done.Receipt.Files)
-	if done.Receipt.SkippedUnplaced {
+	switch {
+	case p.skips:
 		text += "\n# Compiling only what is placed gives the same files (skip_unplaced)."
+	case done.Receipt.SkippedUnplaced:
+		text += "\n# Only what is placed was compiled (skip_unplaced), and not compared with a complete build."
 	}
 	known, cannot := draft.Survey(p.m.Shelves, p.m.Store)
 	if cannot == nil {
