@@ -68,8 +68,8 @@ bench: setup build
 # docs/figures.md is what one run of the benchmarks has printed. What a disk costs depends on what it
 # did before, so TMPDIR should be a memory disk (mount -t tmpfs).
 figures: setup build
-	@{ printf '# Figures\n\nPrinted by `make figures` on %s, with %s processors, on a memory disk. Only ratios can be compared with other machines.\n\n```\n' \
-		"$$(uname -m)" "$$(nproc)"; $(GO) run ./bench -program bin/fernladder -rounds 2 && echo '```'; } >docs/figures.new
+	@{ printf '# Figures\n\nPrinted by `make figures` on %s, with %s processors, on %s. Only ratios can be compared with other machines.\n\n```\n' \
+		"$$(uname -m)" "$$(nproc)" "$$(stat -f -c %T "$${TMPDIR:-/tmp}")"; $(GO) run ./bench -program bin/fernladder -rounds 2 && echo '```'; } >docs/figures.new
 	@mv docs/figures.new docs/figures.md
 
 screenshots: setup-shots build

@@ -6,7 +6,6 @@ import (
 	"math"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -33,13 +32,13 @@ func (w *work) growth(only string) {
 	})
 	w.grow("packages installed:", packages, func(n int) string { return w.grove(n, 5) }, map[string]func(n int) []string{
 		"list":            func(int) []string { return []string{"list"} },
-		"owner of a file": func(int) []string { return []string{"owner", "root/landing/bin/plant00003-00000"} },
+		"owner of a file": func(int) []string { return []string{"owner", "root/landing/bin/plant00003-000"} },
 		"why one":         func(int) []string { return []string{"why", "plant00003"} },
 		"mend":            func(int) []string { return []string{"mend"} },
 	})
 	w.grow("files of one package:", files, func(n int) string { return w.grove(1, n) }, map[string]func(n int) []string{
 		"files":           func(int) []string { return []string{"files", "plant00000"} },
-		"owner of a file": func(int) []string { return []string{"owner", "root/landing/bin/plant00000-00000"} },
+		"owner of a file": func(int) []string { return []string{"owner", "root/landing/bin/plant00000-000"} },
 		"mend":            func(int) []string { return []string{"mend"} },
 	})
 }
@@ -91,16 +90,7 @@ func (w *work) grove(packages, files int) string {
 	must(os.MkdirAll(w.path(name, "recipes"), 0o755))
 	o := &orchard{w: w, s: s}
 	for i := range packages {
-		r := store.Ref{Name: fmt.Sprintf("plant%05d", i), Version: "1.0", ID: fmt.Sprintf("%012x", i+1)}
-		for j := range files {
-			file := w.path(name, "stage", directories[j%len(directories)], fmt.Sprintf("%s-%05d", r.Name, j))
-			must(os.MkdirAll(filepath.Dir(file), 0o755))
-			must(os.WriteFile(file, []byte(file), 0o755))
-		}
-		_, _, err := s.Place(w.path(name, "stage"), r, nil)
-		must(err)
-		must(s.Commit(&store.Receipt{Ref: r, Options: map[string]string{}, Needs: []store.Link{}}))
-		o.refs = append(o.refs, r)
+		o.plant(store.Ref{Name: fmt.Sprintf("plant%05d", i), Version: "1.0", ID: fmt.Sprintf("%012x", i+1)}, files, 1)
 	}
 	o.change("", o.refs)
 	return name

@@ -34,16 +34,7 @@ func (w *work) orchard() *orchard {
 	var sums strings.Builder
 	for i := range plants {
 		r := store.Ref{Name: fmt.Sprintf("plant%03d", i), Version: "1.0", ID: fmt.Sprintf("%012x", i+1)}
-		stage := w.path("orchard/stage")
-		for j := range leaves {
-			dir := directories[j%len(directories)]
-			name := filepath.Join(stage, dir, fmt.Sprintf("%s-%03d", r.Name, j))
-			must(os.MkdirAll(filepath.Dir(name), 0o755))
-			must(os.WriteFile(name, []byte(strings.Repeat(name+"\n", 40)), 0o755))
-		}
-		_, _, err := o.s.Place(stage, r, nil)
-		must(err)
-		must(o.s.Commit(&store.Receipt{Ref: r, Options: map[string]string{}, Needs: []store.Link{}}))
+		o.plant(r, leaves, 40)
 		files, err := o.s.Files(r)
 		must(err)
 		for _, f := range files {
@@ -52,11 +43,24 @@ func (w *work) orchard() *orchard {
 				fmt.Fprintf(&sums, "%s  %s\n", f.SHA256, filepath.Join(o.s.Tree(r), f.Path))
 			}
 		}
-		o.refs = append(o.refs, r)
 	}
 	w.write("orchard/sums", sums.String())
 	o.change("", o.refs)
 	return o
+}
+
+// plant adds a package with a number of files, of a number of lines each.
+func (o *orchard) plant(r store.Ref, files, lines int) {
+	stage := filepath.Join(filepath.Dir(o.s.Root), "stage")
+	for i := range files {
+		name := filepath.Join(stage, directories[i%len(directories)], fmt.Sprintf("%s-%03d", r.Name, i))
+		must(os.MkdirAll(filepath.Dir(name), 0o755))
+		must(os.WriteFile(name, []byte(strings.Repeat(name+"\n", lines)), 0o755))
+	}
+	_, _, err := o.s.Place(stage, r, nil)
+	must(err)
+	must(o.s.Commit(&store.Receipt{Ref: r, Options: map[string]string{}, Needs: []store.Link{}}))
+	o.refs = append(o.refs, r)
 }
 
 var directories = []string{"bin", "lib", "include", "share/man/man1", "share/man/man3"}

@@ -93,7 +93,7 @@ func TestChecksEndBeforeConfigStatus(t *testing.T) {
 // The number of questions about switches depends on the source alone, and the conclusions do not
 // depend on which question ends first.
 func TestQuestionsDoNotDependOnTheClock(t *testing.T) {
-	h := &hearing{source: &Source{}, full: &heardRun{Lines: patience / 3}, cpu: longest / 2}
+	h := &hearing{source: &Source{}, full: &heardRun{Lines: patience / 3}, cpu: tooLong / 2}
 	assert.Equal(t, 2, h.ask(2, 1))
 	assert.Equal(t, 1, h.ask(2, 1))
 	assert.Zero(t, h.ask(1, 1))

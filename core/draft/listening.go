@@ -25,10 +25,10 @@ import (
 
 // patience is the number of lines that the configure step may print in runs about its switches.
 // Lines are counted, not seconds, so that the same source always has the same draft; a line takes
-// 10 to 20 ms of processor time, and one of CMake 60 ms. longest is where a slow step ends anyway.
+// 10 to 20 ms of processor time, and one of CMake 60 ms. tooLong is where a slow step ends anyway.
 const (
 	patience = 3000
-	longest  = 2 * time.Minute
+	tooLong  = 2 * time.Minute
 )
 
 // Unheard is the error for a source whose configure step shows nothing usable.
@@ -184,7 +184,7 @@ func (h *hearing) ask(questions, share int) int {
 		lines *= 2
 	}
 	most := share*patience/lines - h.asked
-	if h.cpu > time.Duration(share)*longest {
+	if h.cpu > time.Duration(share)*tooLong {
 		most = 0
 	}
 	questions = max(0, min(questions, most))

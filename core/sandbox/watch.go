@@ -92,9 +92,9 @@ func filter(opens, owners bool) []unix.SockFilter {
 }
 
 // watched is the third copy's part: it asks to be watched, hands over the kernel's descriptor,
-// and becomes the command. (The server cannot ask for it: it would have to answer for a command
-// that is not running yet, while it waits for it.) Its arguments are the descriptor of the socket, what is watched, the
-// program's file, and the program's own arguments.
+// and becomes the command. The server cannot do that itself: while it starts a command, it waits
+// for the command's execve(2), which it would have to answer. Its arguments are the descriptor
+// of the socket, what is watched, the program's file, and the program's own arguments.
 func watched(args []string) error {
 	runtime.LockOSThread() // the filter is the thread's
 	socket, err := strconv.Atoi(args[0])

@@ -91,7 +91,7 @@ func (r *run) start(ctx context.Context, slot bool) bool {
 	if t.Slot {
 		r.holding++
 	}
-	ctx = withUrgency(ctx, running(r.order[i], t.Length))
+	ctx = withUrgency(ctx, decreasing(r.order[i], t.Length))
 	go func() { r.done <- finished{i, t.Run(ctx)} }()
 	return true
 }

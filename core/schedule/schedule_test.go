@@ -311,7 +311,7 @@ func TestUrgentBuildsGetTheSlots(t *testing.T) {
 			text += fmt.Sprintf(" j%d", i)
 		}
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "Makefile"), []byte(text+"\nj%:\n\t@sleep 0.02\n"), 0o644))
-		ctx := withUrgency(context.Background(), running(urgency, 0))
+		ctx := withUrgency(context.Background(), decreasing(urgency, 0))
 		require.NoError(t, slots.Acquire(ctx))
 		line, err := slots.Line(ctx, "")
 		require.NoError(t, err)

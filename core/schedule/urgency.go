@@ -24,8 +24,8 @@ func urgencyOf(ctx context.Context) urgency {
 	return func() time.Duration { return 0 }
 }
 
-// running is the urgency of a task that begins now, with the longest path from it to the end.
-func running(path, length time.Duration) urgency {
+// decreasing is the urgency of a task that begins now, with the longest path from it to the end.
+func decreasing(path, length time.Duration) urgency {
 	began := time.Now()
 	return func() time.Duration { return path - min(time.Since(began), length) }
 }
