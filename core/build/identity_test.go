@@ -61,6 +61,10 @@ func full() (*recipe.Recipe, *recipe.Release) {
 		Upstream: recipe.Upstream{Page: "https://vale.example/"},
 		Offers: recipe.Offers{Modules: []string{"m"}, Programs: []string{"p"}, Libraries: []string{"l"},
 			CMake: []string{"c"}},
+		KnownAs: recipe.KnownAs{Purl: "p", Git: "g", CPE: "c",
+			Names: []recipe.EcosystemName{{Ecosystem: "Debian", Name: "fern"}}},
+		PatchNotes:  []*recipe.PatchNote{{File: "a.patch", Fixes: []string{"CVE-2026-0001"}}},
+		NotAffected: []*recipe.Statement{{ID: "CVE-2026-0002", Because: "b"}},
 	}
 	return r, x
 }
@@ -73,9 +77,9 @@ var exempt = []string{
 	"Releases.Branch", "Releases.Tag", "Releases.Commit", "Releases.Revision", // of an archive
 	"Extras.Name", "Extras.Archive", "Extras.Signature", "Extras.Size", "Supplies.About",
 	"Releases.Defaults", "Presets", "Options.About", "Options.Group", "Options.Default", "Options.Implied", "Options.Off",
-	"Options.Least", "Options.Most", "Needs", "Extras.Gather", "HostNeeds.Range", "HostNeeds.Either.Range",
+	"Options.Least", "Options.Most", "Needs", "Extras.Gather", "Extras.Purl", "HostNeeds.Range", "HostNeeds.Either.Range",
 	"HostNeeds.Either.Runtime", "HostNeeds.Runtime", "BeforeSystem", "Beside.File", "Beside.As", "Tries", "Build.BareWhy",
-	"Build.Memory", "Build.Minutes",
+	"Build.Memory", "Build.Minutes", "KnownAs", "PatchNotes", "NotAffected",
 }
 
 // Every key of a recipe changes the build id, or is listed as exempt, including future keys.

@@ -323,7 +323,7 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 		Ref: a.job.Ref, Summary: a.job.Recipe.Summary, Home: a.job.Recipe.Home, License: a.job.Recipe.License,
 		Recipe: filepath.Join(a.job.Recipe.Dir, recipe.FileName), Tree: a.job.Tree, Prefix: a.job.away(), Options: p.Options,
 		Chosen: p.Chosen(), Preset: a.job.Preset, Track: p.Release.Track,
-		Sources: a.journal.Sources, Patches: a.job.Patches, Configs: configs(a.job.Recipe.Configs),
+		Configs: configs(a.job.Recipe.Configs),
 		Writable: configs(a.job.Recipe.Writable),
 		Needs:    a.job.Links(), ByHost: a.job.hostCopies(), Method: a.job.Recipe.Build.Method, Machine: a.m.System,
 		Compiler:  a.job.Compiler,
@@ -344,6 +344,25 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 	receipt.Env, receipt.BeforeSystem, receipt.Beside = a.userEnvironment(), a.job.Recipe.BeforeSystem, a.job.Beside()
 	receipt.RunsWith = a.job.RunsWith()
 	receipt.Declares = slices.Sorted(maps.Keys(a.job.declarations()))
+	receipt.KnownAs = a.job.Recipe.KnownAs
+	receipt.Patches = slices.Clone(a.job.Patches)
+	for i := range receipt.Patches {
+		receipt.Patches[i].Fixes = p.Recipe.FixesOf(receipt.Patches[i].File)
+	}
+	receipt.Sources = slices.Clone(a.journal.Sources)
+	for i := range receipt.Sources {
+		for _, e := range a.job.Recipe.Extras {
+			if e.Into == receipt.Sources[i].Into {
+				receipt.Sources[i].Purl = e.Purl
+			}
+		}
+	}
+	for _, s := range p.Recipe.NotAffected {
+		if s.When.Holds(p.Facts(a.m.System)) {
+			receipt.NotAffected = append(receipt.NotAffected, store.NotAffected{ID: s.ID, Because: s.Because,
+				When: s.When.String()})
+		}
+	}
 	for _, o := range a.job.Recipe.Owners {
 		receipt.Owned = append(receipt.Owned, store.Owned{File: o.File, Owner: o.Owner, Group: o.Group, Mode: o.Mode})
 	}

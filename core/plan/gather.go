@@ -129,7 +129,7 @@ func (f *facts) readAsk(m *machine.Machine) (err error) {
 	switch {
 	case len(names) > 0:
 		if f.Ask.Upgrade {
-			names = f.stillTips(m.Store, names)
+			names = f.stillTips(m.Store, f.requesters(names))
 		}
 		f.Request.Wanted, err = f.parseAsked(m.Store, names)
 	case len(s.Wanted) > 0:
@@ -205,6 +205,41 @@ func (f *facts) parseAsked(s *store.Store, names []string) ([]resolve.Wanted, er
 		wanted = append(wanted, w)
 	}
 	return wanted, nil
+}
+
+// requesters replaces names of packages that are only in use because others need them by the
+// requested packages that do: an upgrade moves such a package wherever it is used, and does not
+// make it a requested one.
+func (f *facts) requesters(names []string) (all []string) {
+	for _, name := range names {
+		var users []string
+		for _, m := range f.Landing.Members {
+			if m.Asked && !m.Beside && m.Name != name && f.uses(m.Ref, name, map[store.Ref]bool{}) {
+				users = append(users, m.Name)
+			}
+		}
+		if asked := f.Landing.Find(name); asked != nil && asked.Asked || len(users) == 0 {
+			users = []string{name}
+		}
+		for _, user := range users {
+			if !slices.Contains(all, user) {
+				all = append(all, user)
+			}
+		}
+	}
+	return all
+}
+
+// uses reports whether a build on the landing needs a package, directly or not.
+func (f *facts) uses(r store.Ref, name string, seen map[store.Ref]bool) bool {
+	receipt := f.Receipts[r]
+	if receipt == nil || seen[r] {
+		return false
+	}
+	seen[r] = true
+	return slices.ContainsFunc(receipt.Needs, func(l store.Link) bool {
+		return l.Name == name || f.uses(l.Ref, name, seen)
+	})
 }
 
 func parseNames(names []string) ([]resolve.Wanted, error) {
@@ -371,9 +406,13 @@ func (f *facts) besides(r store.Ref) bool {
 
 // mayUpgrade reports whether a package may be upgraded to a newer release.
 func (f *facts) mayUpgrade(name string) bool {
-	return f.Ask.Upgrade &&
-		(len(f.Ask.Names) == 0 ||
-			slices.ContainsFunc(f.Request.Wanted, func(w resolve.Wanted) bool { return w.Name == name }))
+	return f.Ask.Upgrade && (len(f.Ask.Names) == 0 || slices.ContainsFunc(f.Ask.Names, func(text string) bool {
+		w, err := resolve.ParseWanted(text)
+		if base, _, is := f.presets.split(w.Name); is {
+			w.Name = base
+		}
+		return err == nil && w.Name == name
+	}))
 }
 
 // ahead reports whether a version is a preview newer than every stable release, so that an

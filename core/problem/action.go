@@ -2,8 +2,11 @@ package problem
 
 // The actions.
 const (
+	AcceptOlder       Action = "accept_older"        // a database of advisories
+	AddAdvisories     Action = "add_advisories"      // SETTINGS
 	AllowSystemPrefix Action = "allow_system_prefix" // build for /usr nevertheless
 	BeginTinkering    Action = "begin_tinkering"     // NAME
+	BumpPackage       Action = "bump"                // NAME VERSION
 	BringShelf        Action = "bring_shelf"
 	ChooseFolder      Action = "choose_folder"
 	CleanArchives     Action = "clean_archives"     // NAME…
@@ -17,6 +20,7 @@ const (
 	GiveRelease       Action = "give_release"  // of a source that does not state it
 	InstallAgain      Action = "install_again" // NAME:VERSION…
 	InstallPackage    Action = "install"       // NAME
+	InstallWith       Action = "install_with"  // NAME OPTION=VALUE
 	KeepEdits         Action = "keep_edits"    // of the source of a failed build
 	DropEdits         Action = "drop_edits"
 	ListLandings      Action = "list_landings" // the numbers that exist
@@ -40,8 +44,10 @@ const (
 	SetCluster        Action = "set_cluster"
 	SetEpoch          Action = "set_epoch" // NAME
 	SetMaintainer     Action = "set_maintainer"
-	SupplyFile        Action = "supply"      // NAME
-	UseLanding        Action = "use_landing" // another state
-	WatchBuild        Action = "watch_build" // NAME
+	ShowAdvisories    Action = "show_advisories" // NAME
+	SupplyFile        Action = "supply"          // NAME
+	UpgradePackage    Action = "upgrade"         // NAME
+	UseLanding        Action = "use_landing"     // another state
+	WatchBuild        Action = "watch_build"     // NAME
 	WriteLock         Action = "write_lock"
 )

@@ -23,6 +23,7 @@ const (
 	Host        Kind = "host"      // the machine lacks something
 	Root        Kind = "root"      // the root is damaged or in use
 	Build       Kind = "build"     // a build, check or try failed
+	Affected    Kind = "affected"  // builds have published holes
 	Interrupted Kind = "interrupted"
 	Other       Kind = "other"
 )

@@ -126,10 +126,19 @@ func (e comparison) holds(f Facts) bool {
 	}
 }
 
+// AnyCondition reads a condition about a package whose options are not known yet: every name
+// that is not a fact is an option of its. Errors are of type *tomlfile.At.
+func AnyCondition(text string) (Condition, error) {
+	return (&conditionParser{any: true}).parse(text)
+}
+
 // parseCondition reads a condition about a package with these options. Errors
 // are of type *tomlfile.At.
 func parseCondition(text string, options []*Option) (Condition, error) {
-	p := &conditionParser{options: options}
+	return (&conditionParser{options: options}).parse(text)
+}
+
+func (p *conditionParser) parse(text string) (Condition, error) {
 	if err := p.scan(text); err != nil {
 		return Condition{}, err
 	}
@@ -151,6 +160,7 @@ type token struct {
 
 type conditionParser struct {
 	options []*Option
+	any     bool // names are options that have any value
 	tokens  []token
 	next    int
 }
@@ -281,7 +291,7 @@ func (p *conditionParser) comparison() (expression, error) {
 	switch {
 	case option != nil:
 		c.value = option.Value(c.value)
-		if err := option.CheckValue(c.value); err != nil {
+		if err := option.CheckValue(c.value); err != nil && !p.any {
 			return nil, p.fail(value, err.Error(), "option %q is never %q", option.Name, value.text)
 		}
 	case name.text == "host" && !slices.Contains(host.Families, value.text):
@@ -298,6 +308,9 @@ var factNames = []string{"version", "arch", "host"}
 
 func (p *conditionParser) option(name string) *Option {
 	i := slices.IndexFunc(p.options, func(o *Option) bool { return o.Name == name })
+	if p.any && CheckOptionName(name) == nil && !slices.Contains(factNames, name) {
+		return &Option{Name: name}
+	}
 	if i < 0 {
 		return nil
 	}

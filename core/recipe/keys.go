@@ -73,6 +73,11 @@ func Keys(r *Recipe) []tomlfile.Key {
 			"An additional name of a file of the tree on the landing. Under it, this build can be used while another build "+
 				"of the package has the plain names."),
 		tomlfile.Table("upstream", r.upstreamKeys, "Where newer releases are announced."),
+		tomlfile.Table("known_as", r.knownKeys,
+			"What the package is called elsewhere: bills of materials state it, and security advisories are found by it."),
+		tomlfile.Tables("patch", &r.PatchNotes, r.patchKeys, "What a patch of a release is for."),
+		tomlfile.Named("not_affected", &r.NotAffected, r.statementKeys, CheckAdvisory,
+			"A published hole that does not concern the package, [not_affected.\"CVE-2026-0001\"]. Receipts record it."),
 		tomlfile.Table("offers", r.offersKeys,
 			"What other packages find in this one's tree. Drafts of other recipes use it. The command offers shows what a "+
 				"tree has, and writes it here."),

@@ -52,6 +52,7 @@ func (r *Recipe) contradictions() tomlfile.Problems {
 			r.Name, folder)
 	}
 	r.sourceContradictions(report)
+	r.patchContradictions(report)
 	r.optionContradictions(report)
 	for _, n := range r.Needs {
 		switch {

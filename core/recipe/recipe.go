@@ -52,6 +52,10 @@ type Recipe struct {
 	Beside    []*Beside // names on the landing for when another build has the plain ones
 	Upstream  Upstream
 	Offers    Offers
+
+	KnownAs     KnownAs
+	PatchNotes  []*PatchNote
+	NotAffected []*Statement
 }
 
 // Role says what a needed package is for.

@@ -117,6 +117,7 @@ type Extra struct {
 	Digest    Digest
 	Size      int    // in bytes; 0 where the recipe does not say
 	Into      string // a directory of the source, with slashes
+	Purl      string // its package URL, with a version
 	When      Condition
 }
 

@@ -90,6 +90,8 @@ func (r *Recipe) extraKeys(e *Extra) []tomlfile.Key {
 	return append(append(keys, digestKeys(&e.Digest, "archive")...), sizeKey(&e.Size),
 		tomlfile.Text("into", &e.Into, "The directory of the source into which it is unpacked. It may exist.").Must().
 			Check(checkInside),
+		tomlfile.Text("purl", &e.Purl, "Its package URL with a version, as pkg:generic/curves@7, by which security "+
+			"advisories for it are found.").Check(checkPurlVersion),
 		r.whenKey(&e.When, "The condition under which it is used."))
 }
 

@@ -38,6 +38,7 @@ type PlanReport struct {
 	Packages []PlannedPackage   `json:"packages"`
 	Totals   plan.Totals        `json:"totals"`
 	Landing  landing.Difference `json:"landing"` // what an install would change
+	Holes    Notice             `json:"holes"`   // published, of what would be on the ladder
 
 	Ladder *Ladder `json:"-"`
 }
@@ -113,7 +114,10 @@ func (s *Session) Describe(ctx context.Context, l *Ladder) (*PlanReport, error) 
 	for i, j := range l.Jobs {
 		r.Packages[i] = planned(l, j, fetched[j])
 	}
-	return r, nil
+	if r.Holes, err = s.HolesIn(ctx, l); problem.KindOf(err) == problem.Affected {
+		err = nil // an install would be refused
+	}
+	return r, err
 }
 
 func planned(l *Ladder, j *build.Job, fetched bool) PlannedPackage {
@@ -328,6 +332,7 @@ func landed(l install.Landed) LandingReport {
 type InstallReport struct {
 	LandingReport
 	Built []store.Ref `json:"built"`
+	Holes Notice      `json:"holes"` // published, of what is installed now
 
 	Ladder   *Ladder         `json:"-"`
 	Run      *install.Report `json:"-"` // nil where nothing began
@@ -345,6 +350,9 @@ func (s *Session) Install(ctx context.Context, r BuildRequest) (*InstallReport, 
 		}
 		report.Ladder = l
 		if err := landable(l); err != nil {
+			return err
+		}
+		if report.Holes, err = s.HolesIn(ctx, l); err != nil {
 			return err
 		}
 		if report.Run, err = s.run(ctx, l, &r.Nodes); err != nil {

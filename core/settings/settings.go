@@ -65,6 +65,10 @@ type Settings struct {
 	Wanted     []*Wanted // packages that should be on the landing, in the order of the file
 	Presets    []*Preset
 
+	Advisories  []*Advisories // databases that are read
+	Policy      Policy
+	NotAffected []*NotAffected
+
 	remote   []*recipe.Shelf
 	defaults []tomlfile.Pair
 	bare     struct { // as written
@@ -118,6 +122,30 @@ type Link struct {
 	Package, File string
 	Off, First    bool
 	As            string
+}
+
+// Advisories is a database of security advisories in the OSV format.
+type Advisories struct {
+	tomlfile.Position
+	URL       string   // or
+	Path      string   // a file or directory
+	Signature []string // URLs
+	Keys      []string // files
+}
+
+// Policy is what is done about builds with published holes.
+type Policy struct {
+	Advisories string // tell, refuse
+	Severity   string // the least that counts: low, medium, high, critical
+}
+
+// NotAffected says why a published hole is none here.
+type NotAffected struct {
+	tomlfile.Position
+	ID      string
+	Package string // "": every package that the advisory names
+	Because string
+	When    recipe.Condition
 }
 
 // Caches are the caches of a landing's files that tools of others keep.
@@ -225,7 +253,8 @@ func Keys(s *Settings, shelves *[]string) []tomlfile.Key {
 			"False if sealed builds have to see all of the operating system; say why in bare_why. Default: true, they see "+
 				"its base and what recipes declare."),
 		tomlfile.Text("bare_why", &s.bare.why, "Why bare is false, in one line. Receipts record it."),
-		tomlfile.Parsed("access", "everyone, group or private", &s.Access, access,
+		tomlfile.Parsed("access", "everyone, group or private", &s.Access,
+			oneOf("access", "everyone", "group", "private"),
 			"Access to the root: everyone may use what is installed; with group, members of group may also install; with "+
 				"private, only the owner of the root can see anything in it. Default: directories are made readable for "+
 				"everyone, and later changes of their permissions stay."),
@@ -264,6 +293,12 @@ func Keys(s *Settings, shelves *[]string) []tomlfile.Key {
 		tomlfile.Named("preset", &s.Presets, presetKeys, recipe.CheckPresetName,
 			"A named set of options, [preset.NAME], for --preset NAME. It takes precedence over a preset of a recipe with "+
 				"the same name."),
+		tomlfile.Tables("advisories", &s.Advisories, advisoriesKeys,
+			"A database of security advisories in the OSV format, which the command advisories reads: files, directories of "+
+				"them, or the zip archives in which databases publish them. Nothing is sent anywhere about what is installed."),
+		tomlfile.Table("policy", s.Policy.keys, "What is done about builds with published holes."),
+		tomlfile.Named("not_affected", &s.NotAffected, notAffectedKeys, recipe.CheckAdvisory,
+			"A published hole that does not concern this machine's builds, [not_affected.\"CVE-2026-0001\"]."),
 		tomlfile.Choices("defaults", &s.defaults,
 			"Defaults of options in every recipe that has them: static, tests, documentation, debug, or others, as in "+
 				"[defaults] static = true. Existing builds stay as they are until they are requested."),
@@ -298,6 +333,46 @@ func mustBeDecided(links []*Link) (problems tomlfile.Problems) {
 		}
 	}
 	return problems
+}
+
+func advisoriesKeys(d *Advisories) []tomlfile.Key {
+	return []tomlfile.Key{
+		tomlfile.Text("url", &d.URL, "Its URL. It is fetched again when the server has a newer one.").Check(recipe.CheckURL),
+		tomlfile.Text("path", &d.Path, "Instead of url: a file or directory on this machine."),
+		tomlfile.OneOrMore("signature", &d.Signature, "The URLs of the signature of what url has, tried in order.").
+			Check(recipe.CheckURL),
+		tomlfile.Texts("keys", &d.Keys, "Files with the only public keys that are trusted for it."),
+	}
+}
+
+func (p *Policy) keys() []tomlfile.Key {
+	return []tomlfile.Key{
+		tomlfile.Parsed("advisories", "tell or refuse", &p.Advisories, oneOf("advisories", "tell", "refuse"),
+			"What plan and install do about builds with published holes: tell (the default), or refuse to install them."),
+		tomlfile.Parsed("severity", "low, medium, high or critical", &p.Severity,
+			oneOf("severity", "low", "medium", "high", "critical"),
+			"The least severity that counts. Default: low. A hole of unknown severity always counts."),
+	}
+}
+
+func oneOf(key string, words ...string) func(string) (string, error) {
+	return func(text string) (string, error) {
+		if !slices.Contains(words, text) {
+			return "", &tomlfile.At{Advice: "it can be: " + strings.Join(words, ", "),
+				Err: fmt.Errorf("%s cannot be %q", key, text)}
+		}
+		return text, nil
+	}
+}
+
+func notAffectedKeys(id string, n *NotAffected) []tomlfile.Key {
+	n.ID = id
+	return []tomlfile.Key{
+		tomlfile.Text("package", &n.Package, "The package. Default: all that the advisory names.").Check(recipe.CheckName),
+		tomlfile.Text("because", &n.Because, "Why, in one line.").Must().Check(recipe.CheckOneLine),
+		tomlfile.Parsed("when", "condition", &n.When, recipe.AnyCondition,
+			"The condition on options and version under which it is so. It is evaluated for each build."),
+	}
 }
 
 func (c *Cluster) keys() []tomlfile.Key {
@@ -401,13 +476,6 @@ func mustBeSuffix(text string) error {
 	return nil
 }
 
-func access(text string) (string, error) {
-	if !slices.Contains([]string{"everyone", "group", "private"}, text) {
-		return "", &tomlfile.At{Advice: "it can be: everyone, group, private", Err: fmt.Errorf("access cannot be %q", text)}
-	}
-	return text, nil
-}
-
 func mustBeCache(name string) error {
 	if !slices.Contains(Caches, name) {
 		return &tomlfile.At{Advice: "it can be: " + strings.Join(Caches, ", "), Err: fmt.Errorf("there is no cache %q", name)}
@@ -475,6 +543,7 @@ func defaults() Settings {
 	s.mib.file = 64 << 10
 	s.bare.is = true
 	s.Landing.Keep, s.Landing.Days = 20, 30
+	s.Policy = Policy{"tell", "low"}
 	s.Cluster = Cluster{Processors: 4, Memory: 4096, Minutes: 240}
 	s.Pack = Pack{Prefix: "fl-", Links: "/usr/local", Rebuild: 1}
 	return s
@@ -534,6 +603,18 @@ func Read(file string, p Place) (Settings, error) {
 		s.Root = "/opt/fernladder"
 	default:
 		s.Root = filepath.Join(p.home("XDG_DATA_HOME", ".local/share"), "fernladder")
+	}
+	for _, d := range s.Advisories {
+		if (d.URL == "") == (d.Path == "") || d.URL == "" && d.Signature != nil || (d.Signature == nil) != (d.Keys == nil) {
+			return s, tomlfile.Problems{{Position: d.Position, Source: "[[advisories]]",
+				Message: "[[advisories]] names a url or a path; what a url has can be signed: signature and keys go together"}}
+		}
+		if d.Path != "" {
+			d.Path = absolute(base, d.Path)
+		}
+		for i := range d.Keys {
+			d.Keys[i] = absolute(base, d.Keys[i])
+		}
 	}
 	if s.Credentials != "" {
 		s.Credentials = absolute(base, s.Credentials)

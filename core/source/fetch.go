@@ -3,6 +3,8 @@ package source
 import (
 	"context"
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -27,6 +29,7 @@ type Wanted struct {
 	Signed           *Signed // nil without a signature
 
 	proofs map[string]proof // that were fetched, by their URLs
+	unless string           // the validator of a file that does not have to be fetched again
 }
 
 // Fetched is the outcome.
@@ -173,6 +176,59 @@ func (a *Archives) FetchUnpinned(ctx context.Context, source string) (string, re
 	}
 	a.Events.Event(event.Event{Kind: event.Obtained, Package: w.Package, Text: Redacted(source), Done: size})
 	return a.Path(digest), digest, a.store(f.Name(), a.Path(digest), source)
+}
+
+// ErrUnchanged is the answer for a file that is as it was fetched before.
+var ErrUnchanged = errors.New("the file has not changed")
+
+// Renew fetches a file that changes from time to time to a path, which it replaces. The
+// validator is what the last call returned, or "". If the server says that the file is still the
+// same, the error is ErrUnchanged; others are a *FetchError or *StoreError.
+func (a *Archives) Renew(ctx context.Context, source, to, validator string) (fresh string, err error) {
+	w := Wanted{Package: path.Base(source), Digest: recipe.Digest{Algorithm: "sha256"}, unless: validator}
+	if a.Offline && !strings.HasPrefix(source, "file://") {
+		w.URLs = []string{source}
+		return "", notHere(w)
+	}
+	if err := a.Credentials.Err(); err != nil {
+		return "", err
+	}
+	part := partial{file: to + ".partial"}
+	got, err := a.transfer(ctx, source, part, w, newHashes(w.Digest.Algorithm), true)
+	switch {
+	case errors.Is(err, ErrUnchanged) || errors.As(err, new(*StoreError)):
+		return "", err
+	case ctx.Err() != nil:
+		return "", ctx.Err()
+	case err != nil:
+		return "", &FetchError{Wanted: w, Attempts: []Attempt{{Redacted(source), err}}}
+	}
+	if err := durable.Rename(part.file, to); err != nil {
+		return "", &StoreError{err}
+	}
+	part.remove()
+	return got.validator, nil
+}
+
+// VerifyFile verifies the signature of a file that was fetched by Renew or is here already.
+func (a *Archives) VerifyFile(ctx context.Context, file string, signatures []string, keys []safefs.File) (*signature.Good, error) {
+	trusted, err := readKeys(keys)
+	if err != nil {
+		return nil, err
+	}
+	var failed error
+	for _, source := range signatures {
+		p, err := a.proof(ctx, source)
+		if err == nil {
+			var good *signature.Good
+			open := func() (io.ReadCloser, error) { return safefs.Open(file) }
+			if good, err = signature.Verify(signature.File{Open: open}, p.Signature, trusted, a.Now()); err == nil {
+				return good, nil
+			}
+		}
+		failed = errors.Join(failed, fmt.Errorf("%s: %w", Redacted(source), err))
+	}
+	return nil, failed
 }
 
 // store makes a complete file an archive of the store.

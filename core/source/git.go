@@ -192,6 +192,22 @@ func (r *Repositories) commitHere(ctx context.Context, repository, commit string
 	return err == nil
 }
 
+// Precedes reports whether a commit is another one or among its ancestors. It asks the copy of
+// the repository, and fails if that does not have the history.
+func (r *Repositories) Precedes(ctx context.Context, repository, before, commit string) (bool, error) {
+	if before == commit {
+		return true, nil
+	}
+	if _, err := os.Stat(filepath.Join(r.clone(repository), "shallow")); err == nil || !r.commitHere(ctx, repository, commit) {
+		return false, fmt.Errorf("the history of %s is not here", Redacted(repository))
+	}
+	if _, err := recipe.CommitID(before); err != nil {
+		return false, fmt.Errorf("%.60q is not a commit", before)
+	}
+	_, err := r.ask(ctx, repository, "merge-base", "--is-ancestor", "--end-of-options", before, commit)
+	return err == nil, ctx.Err()
+}
+
 // complete reports whether a commit and all its submodules are stored.
 func (r *Repositories) complete(ctx context.Context, repository, commit string, f following) bool {
 	if f.again(repository, commit) {

@@ -74,6 +74,8 @@ type transferred struct {
 	size    int64
 	digest  recipe.Digest
 	resumed bool // a part of it is from an earlier go
+
+	validator string // by which the server knows the file again, or ""
 }
 
 // How often a transfer is repeated, and how long it waits before: as long as a server asks for,
@@ -200,6 +202,9 @@ func (a *Archives) attempt(ctx context.Context, source string, part partial, w W
 	defer flow.stop()
 
 	offset, validator := part.resumable(source)
+	if offset == 0 {
+		validator = w.unless
+	}
 	answer, err := a.open(ctx, source, offset, validator)
 	if err != nil {
 		var status *statusError
@@ -218,7 +223,7 @@ func (a *Archives) attempt(ctx context.Context, source string, part partial, w W
 	if err := part.remember(source, answer.validator); err != nil {
 		return got, &StoreError{err}
 	}
-	got.size, got.resumed = answer.offset, answer.offset > 0
+	got.size, got.resumed, got.validator = answer.offset, answer.offset > 0, answer.validator
 	err = a.copy(ctx, out, answer, h, &got, w, flow.came)
 	if err != nil {
 		return got, err
@@ -327,7 +332,8 @@ type answer struct {
 	validator string // by which the same file is known again, or ""
 }
 
-// open begins to read a URL, from an offset if the stored part is still of the same file.
+// open begins to read a URL, from an offset if the stored part is still of the same file. With
+// a validator and no offset, the answer is errUnchanged if the whole file is still the same.
 func (a *Archives) open(ctx context.Context, source string, offset int64, validator string) (*answer, error) {
 	u, err := url.Parse(source)
 	if err != nil {
@@ -337,11 +343,20 @@ func (a *Archives) open(ctx context.Context, source string, offset int64, valida
 		return openFile(u.Path)
 	}
 	header := http.Header{}
-	if offset > 0 {
+	switch {
+	case offset > 0:
 		header.Set("Range", fmt.Sprintf("bytes=%d-", offset))
 		header.Set("If-Range", validator)
+	case strings.HasPrefix(validator, `"`):
+		header.Set("If-None-Match", validator)
+	case validator != "":
+		header.Set("If-Modified-Since", validator)
 	}
 	response, err := a.request(ctx, http.MethodGet, source, header)
+	var other *statusError
+	if errors.As(err, &other) && other.code == http.StatusNotModified && offset == 0 && validator != "" {
+		return nil, ErrUnchanged
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -82,7 +82,10 @@ type Receipt struct {
 	Configs  []Config         `json:"configs,omitempty"`
 	Writable []Config         `json:"writable,omitempty"` // directories that its programs write in
 	Remarks  []inspect.Remark `json:"remarks,omitempty"`  // on the files of the tree
-	Edited   bool             `json:"edited,omitempty"`   // its source was changed by hand after it was verified
+	// What it is called elsewhere, and published holes that do not concern it, as its recipe said.
+	KnownAs     recipe.KnownAs `json:"known_as,omitzero"`
+	NotAffected []NotAffected  `json:"not_affected,omitempty"`
+	Edited      bool           `json:"edited,omitempty"` // its source was changed by hand after it was verified
 	// What is not placed was not compiled.
 	SkippedUnplaced bool         `json:"skipped_unplaced,omitempty"`
 	Cached          Cached       `json:"compile_cache,omitzero"`
@@ -128,6 +131,15 @@ type Source struct {
 	Commit string          `json:"commit,omitempty"` // or revision, of a repository
 	Into   string          `json:"into,omitempty"`   // the directory of the source that an extra went into
 	Signed *signature.Good `json:"signed,omitempty"`
+	Fixes  []string        `json:"fixes,omitempty"` // advisories that a patch resolves
+	Purl   string          `json:"purl,omitempty"`  // of an extra, as its recipe says
+}
+
+// NotAffected is the statement that a published hole does not concern a build.
+type NotAffected struct {
+	ID      string `json:"id"`
+	Because string `json:"because"`
+	When    string `json:"when,omitempty"` // the condition, which the build fulfils
 }
 
 // A Supply is a file that the administrator supplied. It must not be redistributed.

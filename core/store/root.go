@@ -15,6 +15,7 @@
 //	  logs/NAME-VERSION-ID/   one log for each stage of a build
 //	  locks/                  empty files that running programs lock
 //	  compiled/NAME-…/        what compilers made for builds of one recipe (core/build)
+//	  advisories/             copies of databases, and indexes of them (core/advisory)
 //	  history                 earlier builds and their times, a copy of what receipts say
 //
 // It promises this: a directory below trees/ is a tree exactly when its receipt
@@ -156,7 +157,7 @@ func (s *Store) Full(bytes uint64) bool {
 
 // directories are the root and its initial directories.
 var directories = []string{"", "archives", "work", "work/scratch", "work/cluster", "trees", "landings", "logs", "locks",
-	"compiled"}
+	"compiled", "advisories"}
 
 // Prepare makes the root and its directories, if it may write to them.
 func (s *Store) Prepare() error {

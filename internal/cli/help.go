@@ -157,6 +157,8 @@ func (h *helper) missing(missing *host.Missing) []string {
 // typed are the commands and changes for each remedy, in one line each. %s is the list of its
 // arguments.
 var typed = map[problem.Action]string{
+	problem.AcceptOlder:       "To accept it: the same command with --older",
+	problem.AddAdvisories:     "Name one:\n    [[advisories]]\n    url = \"https://…/all.zip\"     or path = \"DIR\"",
 	problem.AllowSystemPrefix: "If you mean it: the same command with --system-prefix",
 	problem.BeginTinkering:    "To begin: fernladder tinker %s",
 	problem.BringShelf:        "To fetch it: fernladder shelves --fetch",
@@ -194,16 +196,22 @@ var typed = map[problem.Action]string{
 	problem.SetCluster: "Name its scheduler in the settings:\n    [cluster]\n    scheduler = \"slurm\"",
 	problem.SetEpoch: "Set an epoch in the settings, and raise it with such a release:\n    [pack.epoch.%s]\n    " +
 		"number = 1",
-	problem.SupplyFile: "When you have it: fernladder supply %s FILE",
-	problem.UseLanding: "To use another state of the landing: fernladder landing use N (0 is the empty one)",
-	problem.WatchBuild: "To record it: fernladder build --watch %s",
-	problem.WriteLock:  "To write one: fernladder lock",
+	problem.SupplyFile:     "When you have it: fernladder supply %s FILE",
+	problem.UseLanding:     "To use another state of the landing: fernladder landing use N (0 is the empty one)",
+	problem.ShowAdvisories: "To see them: fernladder advisories --shelves %s",
+	problem.UpgradePackage: "fernladder upgrade %s",
+	problem.WatchBuild:     "To record it: fernladder build --watch %s",
+	problem.WriteLock:      "To write one: fernladder lock",
 }
 
 // lineOf is a remedy as a person types it.
 func lineOf(r problem.Remedy) string {
 	args := strings.Join(r.Args, " ")
 	switch r.Action {
+	case problem.BumpPackage:
+		return "fernladder bump " + args + " && fernladder upgrade " + r.Args[0]
+	case problem.InstallWith:
+		return "fernladder install " + r.Args[0] + " -o " + r.Args[1]
 	case problem.ListLandings:
 		return "There are: " + orDefault(strings.Join(r.Args, ", "), "none") + ". To see them: fernladder landing"
 	case problem.PinTips:

@@ -103,7 +103,10 @@ func (a *app) install(ctx context.Context, ask plan.Ask) error {
 	if r.Unlocked != nil {
 		a.screen.Note("%s stays as it was: %v", r.Ladder.Lock.Shown, r.Unlocked)
 	}
-	return a.answer(r, func() { a.showInstalled(r, foretold) })
+	return a.answer(r, func() {
+		a.showInstalled(r, foretold)
+		a.showNotice(r.Holes)
+	})
 }
 
 // fitting adds the command that resolves a clash by choosing one build.

@@ -98,6 +98,7 @@ func (a *app) showPlan(r *session.PlanReport, f *planFlags) error {
 		a.screen.Print("Everything is built: %s on %s.", term.Count(len(l.Jobs), "package"), term.Count(r.Rungs, "rung"))
 	}
 	a.showLanding(r)
+	a.showNotice(r.Holes)
 	return nil
 }
 

@@ -21,7 +21,7 @@ import (
 // statuses are the exit statuses, by the kind of what went wrong.
 var statuses = map[problem.Kind]int{
 	"": 0, problem.Build: 1, problem.Other: 1, problem.Usage: 2, problem.Recipe: 3, problem.NoLadder: 4,
-	problem.Fetch: 5, problem.Host: 6, problem.Root: 7, problem.Interrupted: 130,
+	problem.Fetch: 5, problem.Host: 6, problem.Root: 7, problem.Affected: 8, problem.Interrupted: 130,
 }
 
 // status returns the exit status for an error, and its kind.

@@ -1,0 +1,632 @@
+package session
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"fernladder/core/advisory"
+	"fernladder/core/durable"
+	"fernladder/core/event"
+	"fernladder/core/landing"
+	"fernladder/core/lock"
+	"fernladder/core/plan"
+	"fernladder/core/problem"
+	"fernladder/core/recipe"
+	"fernladder/core/safefs"
+	"fernladder/core/store"
+	"fernladder/core/version"
+)
+
+// An AdvisoriesRequest says which builds are looked up in the databases of the settings. The
+// zero value: all that are installed or locked.
+type AdvisoriesRequest struct {
+	Names    []string
+	Shelves  bool   // releases on the shelves that are not built, too
+	Lock     string // only what this lock file has; "": the usual one is included
+	Severity string // the least that counts; "": that of the settings
+	Since    string // only what was published or changed since a day; "last": what was not reported by that yet
+	Older    bool   // accept a database that is older than before
+}
+
+// AdvisoriesReport is what is published about builds.
+type AdvisoriesReport struct {
+	Databases  []advisory.Contents `json:"databases"`
+	Builds     int                 `json:"builds"`     // that were looked up
+	Unknown    []string            `json:"unknown"`    // packages of which no name elsewhere is known
+	Holes      []Hole              `json:"holes"`      // the worst first
+	Answered   []Answer            `json:"answered"`   // holes that are mended here or do not concern a build
+	Unreadable []string            `json:"unreadable"` // advisories that may concern a build
+	Unfetched  map[string]string   `json:"unfetched"`  // databases whose copy here was used, and why
+	Affected   []store.Ref         `json:"affected"`   // builds with holes that are in use or locked
+
+	inUse map[store.Ref]bool
+}
+
+// A Hole is a published hole and the builds that have it.
+type Hole struct {
+	ID        string          `json:"id"`
+	Aliases   []string        `json:"aliases,omitempty"`
+	Summary   string          `json:"summary,omitempty"`
+	Severity  advisory.Score  `json:"severity"`
+	Published string          `json:"published,omitempty"`
+	Modified  string          `json:"modified,omitempty"`
+	Links     []string        `json:"links,omitempty"`
+	Databases []string        `json:"databases"`
+	Builds    []AffectedBuild `json:"builds"`
+}
+
+// An AffectedBuild is a build with a hole, and the smallest step that ends it.
+type AffectedBuild struct {
+	store.Ref
+	Part    string      `json:"part,omitempty"` // of its source, that has the hole
+	Where   string      `json:"where"`          // asked, needed, beside (on the landing), used (by those), kept, locked or shelf
+	Doubt   string      `json:"doubt,omitempty"`
+	Against []string    `json:"against,omitempty"` // entries that say otherwise
+	Fixed   []string    `json:"fixed,omitempty"`   // versions without the hole, as the entries say
+	Again   []store.Ref `json:"again,omitempty"`   // builds in use that need it, and have to be built again
+	Copied  []store.Ref `json:"copied,omitempty"`  // those of them that contain a copy of its library
+	Step    Step        `json:"step"`
+}
+
+// An Answer is a hole that a patch ends, or that does not concern a build.
+type Answer struct {
+	ID      string    `json:"id"`
+	Build   store.Ref `json:"build"`
+	Status  string    `json:"status"`  // fixed or not_affected, as in OpenVEX
+	Because string    `json:"because"` // the patch, or the reason
+}
+
+// InUse reports whether it is in use, or is to be built.
+func (b AffectedBuild) InUse() bool { return b.Where != whereKept && b.Where != whereShelf }
+
+const (
+	whereUsed   = "used"
+	whereKept   = "kept"
+	whereLocked = "locked"
+	whereShelf  = "shelf"
+)
+
+// A holder is what is looked up: a build or a release, or a part of its source.
+type holder struct {
+	store.Ref
+	part    string
+	where   string
+	receipt *store.Receipt // nil: it is not built
+	recipe  *recipe.Recipe // nil: no shelf has it
+	facts   recipe.Facts
+	subject *advisory.Subject
+}
+
+// Advisories looks builds up in the databases of advisories. Its error has the kind Affected if
+// any has a hole that counts.
+func (s *Session) Advisories(ctx context.Context, r AdvisoriesRequest) (*AdvisoriesReport, error) {
+	if len(s.Settings.Advisories) == 0 {
+		return nil, problem.New(problem.Usage, "advisories", "the settings name no database of advisories").
+			Remedy(problem.AddAdvisories, s.Settings.File)
+	}
+	since, err := sinceDay(r.Since)
+	if err != nil {
+		return nil, err
+	}
+	report := &AdvisoriesReport{Unfetched: map[string]string{}}
+	failed, err := s.renewAdvisories(ctx, report, r.Older)
+	if err != nil {
+		return report, err
+	}
+	holders, err := s.holders(report, r)
+	if err != nil {
+		return report, err
+	}
+	found, err := s.lookUp(ctx, report, holders)
+	if err != nil {
+		return report, err
+	}
+	told, err := s.toldHoles()
+	if err != nil {
+		return report, err
+	}
+	stepper := s.stepper(ctx)
+	for _, h := range found {
+		if !s.counts(h, cmp.Or(r.Severity, s.Settings.Policy.Severity)) ||
+			!since.IsZero() && !after(since, h.Published, h.Modified) {
+			continue
+		}
+		hole := s.hole(report, h, holders, func(x *holder) bool { return r.Since == sinceLast && told[toldKey(h.ID, x)] })
+		for i, x := range hole.holders {
+			hole.Builds[i].Step.Kind = StepNone
+			if !hole.Builds[i].InUse() {
+				continue
+			}
+			if hole.Builds[i].Step, err = stepper.step(h, x); err != nil {
+				return report, err
+			}
+			told[toldKey(h.ID, x)] = true
+		}
+		if len(hole.Builds) > 0 {
+			report.Holes = append(report.Holes, hole.Hole)
+		}
+	}
+	if err := s.standOn(report); err != nil {
+		return report, err
+	}
+	report.listAffected()
+	if r.Since == sinceLast {
+		if err := s.keepTold(told); err != nil {
+			return report, err
+		}
+	}
+	if n := len(report.Affected); n > 0 || len(report.Unreadable) > 0 {
+		return report, problem.New(problem.Affected, "", "%d builds have published holes", n).Coded(problem.Verdict)
+	}
+	return report, failed
+}
+
+func (r *AdvisoriesReport) listAffected() {
+	r.Affected = []store.Ref{}
+	for _, h := range r.Holes {
+		for _, b := range h.Builds {
+			if b.InUse() && !slices.Contains(r.Affected, b.Ref) {
+				r.Affected = append(r.Affected, b.Ref)
+			}
+		}
+	}
+}
+
+const sinceLast = "last"
+
+func sinceDay(text string) (time.Time, error) {
+	if text == "" || text == sinceLast {
+		return time.Time{}, nil
+	}
+	day, err := time.Parse(time.DateOnly, text)
+	if err != nil {
+		return day, problem.New(problem.Usage, "since", "since %s: write a day, as 2026-11-30, or last", text)
+	}
+	return day, nil
+}
+
+// after reports whether any of some times is not before a day; a time that is none is.
+func after(day time.Time, texts ...string) bool {
+	return slices.ContainsFunc(texts, func(text string) bool {
+		at, err := time.Parse(time.RFC3339, text)
+		return err != nil && text != "" || !at.Before(day)
+	})
+}
+
+func (s *Session) counts(h *advisory.Hole, least string) bool {
+	return h.Severity.Level.Rank() >= advisory.Level(least).Rank()
+}
+
+func (s *Session) keeper() *advisory.Keeper {
+	return &advisory.Keeper{Dir: filepath.Join(s.Store.Root, "advisories"), Archives: s.Archives, Waiting: func() {
+		s.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder that fetches advisories"})
+	}}
+}
+
+// renewAdvisories fetches what is newer. If a site fails, the copy that is here counts, and the
+// report says so; failed is the last such error.
+func (s *Session) renewAdvisories(ctx context.Context, report *AdvisoriesReport, older bool) (failed, err error) {
+	k := s.keeper()
+	for _, d := range s.Settings.Advisories {
+		if s.Offline && d.URL != "" {
+			continue
+		}
+		_, err := k.Renew(ctx, d, older)
+		source, here := k.Source(d)
+		switch {
+		case err == nil || errors.Is(err, fs.ErrPermission):
+		case ctx.Err() != nil || here != nil || d.URL == "":
+			return nil, s.Stored(err)
+		default:
+			report.Unfetched[source.Name], failed = err.Error(), err
+		}
+	}
+	return failed, nil
+}
+
+// openAdvisories opens the databases as they are here.
+func (s *Session) openAdvisories(ctx context.Context) (*advisory.Databases, error) {
+	k := s.keeper()
+	var sources []advisory.Source
+	for _, d := range s.Settings.Advisories {
+		source, err := k.Source(d)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, problem.New(problem.Fetch, source.Name, "%s was never fetched", source.Name)
+		}
+		if err != nil {
+			return nil, err
+		}
+		sources = append(sources, source)
+	}
+	return advisory.Open(ctx, sources)
+}
+
+// lookUp finds the holes that name the packages of holders.
+func (s *Session) lookUp(ctx context.Context, report *AdvisoriesReport, holders []*holder) ([]*advisory.Hole, error) {
+	databases, err := s.openAdvisories(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer databases.Close()
+	var subjects []*advisory.Subject
+	builds, unknown := map[store.Ref]bool{}, map[string]bool{}
+	for _, x := range holders {
+		builds[x.Ref] = true
+		if x.subject.Known.IsZero() {
+			unknown[x.Name] = true
+		} else {
+			subjects = append(subjects, x.subject)
+		}
+	}
+	report.Databases, report.Builds, report.Unknown = databases.Contents(), len(builds), sortedNames(unknown)
+	report.Holes, report.Answered = []Hole{}, []Answer{}
+	found, err := databases.Find(subjects, s.ancestry(ctx))
+	report.Unreadable = listed(databases.Unreadable)
+	return found, err
+}
+
+func sortedNames(names map[string]bool) []string {
+	all := []string{}
+	for name := range names {
+		all = append(all, name)
+	}
+	slices.Sort(all)
+	return all
+}
+
+func (s *Session) ancestry(ctx context.Context) advisory.Ancestry {
+	return func(x *advisory.Subject, before string) (bool, error) {
+		return s.Repositories.Precedes(ctx, x.Repository, before, x.Commit)
+	}
+}
+
+// holders are what a request looks up.
+func (s *Session) holders(report *AdvisoriesReport, r AdvisoriesRequest) ([]*holder, error) {
+	all, err := s.Store.Receipts()
+	if err != nil {
+		return nil, err
+	}
+	current, err := landing.Current(s.Store)
+	if err != nil {
+		return nil, err
+	}
+	file, err := s.locked(r.Lock)
+	if err != nil {
+		return nil, err
+	}
+	report.inUse = inUse(all, current)
+	var holders []*holder
+	built := map[string]bool{}
+	for _, x := range all {
+		built[x.ID] = true
+		built[x.Name+" "+x.Version] = true
+		isLocked := slices.ContainsFunc(file.Builds, func(b *lock.Build) bool { return b.ID == x.ID })
+		if r.Lock != "" && !isLocked {
+			continue
+		}
+		where := current.How(x.Ref)
+		switch {
+		case where != "no":
+		case report.inUse[x.Ref]:
+			where = whereUsed
+		case isLocked:
+			where = whereLocked
+		default:
+			where = whereKept
+		}
+		holders = append(holders, s.holding(x, where)...)
+	}
+	for _, b := range file.Builds {
+		if !built[b.ID] {
+			holders = append(holders, s.released(b, whereLocked)...)
+		}
+	}
+	if r.Shelves {
+		names, err := s.Shelves.Names()
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range names {
+			found, err := s.Shelves.Find(name)
+			if err != nil {
+				return nil, err
+			}
+			for _, x := range found.Releases {
+				if x.Track != recipe.Tip && !built[name+" "+x.Version.String()] {
+					holders = append(holders, s.released(&lock.Build{Name: name, Version: x.Version}, whereShelf)...)
+				}
+			}
+		}
+	}
+	if len(r.Names) == 0 {
+		return holders, nil
+	}
+	return chosen(holders, r.Names)
+}
+
+// inUse are the builds on the landing, and what they need to run or were linked with.
+func inUse(all []*store.Receipt, current landing.State) map[store.Ref]bool {
+	receipts := map[store.Ref]*store.Receipt{}
+	for _, r := range all {
+		receipts[r.Ref] = r
+	}
+	used := map[store.Ref]bool{}
+	var use func(store.Ref)
+	use = func(r store.Ref) {
+		if used[r] || receipts[r] == nil {
+			return
+		}
+		used[r] = true
+		for _, need := range receipts[r].Needs {
+			if need.Role != recipe.Tool {
+				use(need.Ref)
+			}
+		}
+	}
+	for _, m := range current.Members {
+		use(m.Ref)
+	}
+	return used
+}
+
+// chosen are the holders that names name.
+func chosen(holders []*holder, texts []string) (some []*holder, err error) {
+	for _, text := range texts {
+		name, err := landing.ParseName(text)
+		if err != nil {
+			return nil, err
+		}
+		found := slices.DeleteFunc(slices.Clone(holders), func(x *holder) bool {
+			return !name.Fits(x.Ref, x.receipt != nil && x.receipt.Track == recipe.Tip)
+		})
+		if len(found) == 0 {
+			return nil, problem.New(problem.Usage, text, "no build or locked release is %s", text)
+		}
+		some = append(some, found...)
+	}
+	return some, nil
+}
+
+// locked is a lock file, or the usual one.
+func (s *Session) locked(file string) (*lock.File, error) {
+	if file == "" {
+		return plan.ReadLock(s.Machine)
+	}
+	f, err := lock.Read(file, file)
+	if err == nil && !f.There {
+		err = problem.New(problem.Usage, file, "there is no lock file %s", file)
+	}
+	return f, err
+}
+
+// holding are a build and the parts of its source that are known elsewhere.
+func (s *Session) holding(r *store.Receipt, where string) []*holder {
+	v, _ := version.Parse(r.Version)
+	x := &holder{Ref: r.Ref, where: where, receipt: r,
+		facts:   recipe.Facts{Version: v, Options: r.Options, Machine: r.Machine},
+		subject: &advisory.Subject{Name: r.Name, Version: r.Version, Known: r.KnownAs}}
+	if found, err := s.Shelves.Find(r.Name); err == nil {
+		x.recipe = found
+		if !found.KnownAs.IsZero() {
+			x.subject.Known = found.KnownAs
+		}
+	}
+	all := []*holder{x}
+	for _, source := range r.Sources {
+		if source.Into == "" && source.Commit != "" {
+			x.subject.Commit, x.subject.Repository = source.Commit, source.URL
+		}
+		if source.Purl != "" {
+			part := *x
+			purl, v := recipe.SplitPurl(source.Purl)
+			part.part, part.subject = source.Into, &advisory.Subject{Name: source.Into, Version: v,
+				Known: recipe.KnownAs{Purl: purl}}
+			all = append(all, &part)
+		}
+	}
+	return all
+}
+
+// released is a release that is not built.
+func (s *Session) released(b *lock.Build, where string) []*holder {
+	x := &holder{Ref: store.Ref{Name: b.Name, Version: b.Version.String(), ID: b.ID}, where: where,
+		facts:   recipe.Facts{Version: b.Version, Options: map[string]string{}, Machine: s.System},
+		subject: &advisory.Subject{Name: b.Name, Version: b.Version.String()}}
+	if found, err := s.Shelves.Find(b.Name); err == nil {
+		x.recipe, x.subject.Known = found, found.KnownAs
+		release := releaseOf(found, b.Version)
+		for _, o := range found.Options {
+			x.facts.Options[o.Name] = o.Default
+			if release != nil {
+				x.facts.Options[o.Name] = o.DefaultOf(release)
+			}
+		}
+	}
+	for _, text := range b.Options {
+		name, value, _ := strings.Cut(text, "=")
+		x.facts.Options[name] = value
+	}
+	return []*holder{x}
+}
+
+func releaseOf(r *recipe.Recipe, v version.Version) *recipe.Release {
+	for _, x := range r.Releases {
+		if !x.Version.IsZero() && x.Version.Compare(v) == 0 {
+			return x
+		}
+	}
+	return nil
+}
+
+// heldHole is a hole, and the holders of its builds.
+type heldHole struct {
+	Hole
+	holders []*holder
+}
+
+// hole reports a hole. What is answered goes to the report.
+func (s *Session) hole(report *AdvisoriesReport, h *advisory.Hole, holders []*holder, skip func(*holder) bool) heldHole {
+	hole := heldHole{Hole: Hole{ID: h.ID, Aliases: h.Aliases, Summary: h.Summary, Severity: h.Severity,
+		Published: h.Published, Modified: h.Modified, Links: h.Links, Databases: h.Databases}}
+	for _, c := range h.Concerns {
+		if c.Verdict != advisory.Vulnerable {
+			continue
+		}
+		x := holders[slices.IndexFunc(holders, func(x *holder) bool { return x.subject == c.Subject })]
+		if status, because := s.answer(x, append([]string{h.ID}, h.Aliases...)); status != "" {
+			report.Answered = append(report.Answered, Answer{h.ID, x.Ref, status, because})
+			continue
+		}
+		if skip(x) {
+			continue
+		}
+		hole.holders = append(hole.holders, x)
+		hole.Builds = append(hole.Builds, AffectedBuild{Ref: x.Ref, Part: x.part, Where: x.where, Doubt: c.Doubt,
+			Against: c.Against, Fixed: c.Fixed})
+	}
+	return hole
+}
+
+// answer says whether a patch of a build ends a hole, or a statement says that it is none.
+func (s *Session) answer(x *holder, ids []string) (status, because string) {
+	has := func(some []string) bool {
+		return slices.ContainsFunc(some, func(id string) bool { return slices.Contains(ids, id) })
+	}
+	if x.receipt != nil {
+		for _, p := range x.receipt.Patches {
+			if has(p.Fixes) || x.recipe != nil && has(x.recipe.FixesOf(p.File)) && samePatch(x.recipe, p) {
+				return "fixed", "the patch " + p.File
+			}
+		}
+		for _, n := range x.receipt.NotAffected {
+			if slices.Contains(ids, n.ID) {
+				return "not_affected", n.Because
+			}
+		}
+	}
+	if x.recipe != nil {
+		if release := releaseOf(x.recipe, x.facts.Version); x.receipt == nil && release != nil {
+			for _, p := range release.Patches {
+				if has(x.recipe.FixesOf(p)) {
+					return "fixed", "the patch " + p
+				}
+			}
+		}
+		for _, n := range x.recipe.NotAffected {
+			if slices.Contains(ids, n.ID) && n.When.Holds(x.facts) {
+				return "not_affected", n.Because
+			}
+		}
+	}
+	for _, n := range s.Settings.NotAffected {
+		if slices.Contains(ids, n.ID) && (n.Package == "" || n.Package == x.Name) && n.When.Holds(x.facts) {
+			return "not_affected", n.Because
+		}
+	}
+	return "", ""
+}
+
+// samePatch reports whether a patch of a recipe is still what a build was made with.
+func samePatch(r *recipe.Recipe, p store.Source) bool {
+	data, err := r.OnShelf(p.File).ReadFile(recipe.Largest)
+	sum := sha256.Sum256(data)
+	return err == nil && p.Digest.Algorithm == "sha256" && p.Digest.Hex == hex.EncodeToString(sum[:])
+}
+
+func toldKey(id string, x *holder) string { return id + " " + x.Ref.String() + " " + x.part }
+
+func (s *Session) toldFile() string { return filepath.Join(s.keeper().Dir, "reported.json") }
+
+// toldHoles are holes of builds that --since last has reported.
+func (s *Session) toldHoles() (map[string]bool, error) {
+	told := map[string]bool{}
+	data, err := safefs.ReadFile(s.toldFile(), 1<<28)
+	if errors.Is(err, fs.ErrNotExist) {
+		return told, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(data, &told)
+	}
+	return told, s.Store.Wrap(err)
+}
+
+func (s *Session) keepTold(told map[string]bool) error {
+	data, err := json.Marshal(told)
+	if err == nil {
+		err = durable.WriteFile(s.toldFile(), append(data, '\n'), 0o644)
+	}
+	return s.Store.Wrap(err)
+}
+
+// Notice is the holes of builds in a line, for plans and installs.
+type Notice struct {
+	Builds   []store.Ref    `json:"builds"`
+	Holes    int            `json:"holes"`
+	Severity advisory.Score `json:"severity"` // the worst
+}
+
+// HolesIn looks the builds of a ladder up in the databases as they are here. Without databases,
+// or before they were fetched, the notice is empty. Under the policy refuse, it fails if
+// anything would be installed that has a hole.
+func (s *Session) HolesIn(ctx context.Context, l *Ladder) (n Notice, err error) {
+	if len(s.Settings.Advisories) == 0 {
+		return n, nil
+	}
+	var holders []*holder
+	for _, j := range l.Jobs {
+		v, _ := version.Parse(j.Version)
+		x := &holder{Ref: j.Ref, recipe: j.Package.Recipe, facts: j.Package.Facts(s.System),
+			subject: &advisory.Subject{Name: j.Name, Version: j.Version, Known: j.Recipe.KnownAs}}
+		x.facts.Version = v
+		if c := j.Parts[0].Checkout; c != nil {
+			x.subject.Commit, x.subject.Repository = c.ID(), c.URL()
+		}
+		x.receipt = &store.Receipt{Patches: j.Patches}
+		holders = append(holders, x)
+	}
+	report := &AdvisoriesReport{}
+	found, err := s.lookUp(ctx, report, holders)
+	if problem.KindOf(err) == problem.Fetch && s.Settings.Policy.Advisories != "refuse" {
+		return n, nil // the command advisories reports it
+	}
+	if err != nil {
+		return n, err
+	}
+	for _, h := range found {
+		if !s.counts(h, s.Settings.Policy.Severity) {
+			continue
+		}
+		hole := s.hole(report, h, holders, func(*holder) bool { return false })
+		if len(hole.Builds) == 0 {
+			continue
+		}
+		if n.Holes++; n.Holes == 1 {
+			n.Severity = h.Severity
+		}
+		for _, b := range hole.Builds {
+			if !slices.Contains(n.Builds, b.Ref) {
+				n.Builds = append(n.Builds, b.Ref)
+			}
+		}
+	}
+	if n.Holes > 0 && s.Settings.Policy.Advisories == "refuse" {
+		var names []string
+		for _, b := range n.Builds {
+			names = append(names, b.Name+" "+b.Version)
+		}
+		return n, problem.New(problem.Affected, n.Builds[0].Name, "%s would be installed with published holes (%d, the "+
+			"worst %s); [policy] in the settings refuses that", strings.Join(names, ", "), n.Holes, n.Severity).
+			Remedy(problem.ShowAdvisories, fmt.Sprint(n.Builds[0].Name))
+	}
+	return n, nil
+}
