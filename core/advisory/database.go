@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 
@@ -113,24 +114,29 @@ func (s *scanned) archive(ctx context.Context, file *os.File, size int64, number
 	if err != nil {
 		return fmt.Errorf("%s: %w", filepath.Base(file.Name()), err)
 	}
+	const usual = 4 // keys of an entry
+	s.records = slices.Grow(s.records, usual*members.most)
 	const batch = 512
 	work := make(chan []member)
-	parts := make([]*scanned, runtime.GOMAXPROCS(0))
+	var lock sync.Mutex
 	var wait sync.WaitGroup
-	for i := range parts {
-		parts[i] = &scanned{}
+	for range runtime.GOMAXPROCS(0) {
 		wait.Go(func() {
 			var u unzipping
+			part := &scanned{}
 			for some := range work {
 				for _, m := range some {
 					data, err := u.read(file, m)
 					if err != nil {
-						parts[i].head.Entries++
-						parts[i].head.Broken++
+						part.head.Entries++
+						part.head.Broken++
 						continue
 					}
-					parts[i].add(data, record{file: number, offset: m.offset, packed: m.packed})
+					part.add(data, record{file: number, offset: m.offset, packed: m.packed})
 				}
+				lock.Lock()
+				s.merge(part)
+				lock.Unlock()
 			}
 		})
 	}
@@ -147,9 +153,8 @@ func (s *scanned) archive(ctx context.Context, file *os.File, size int64, number
 	work <- some
 	close(work)
 	wait.Wait()
-	for _, p := range parts {
-		s.merge(p)
-	}
+	s.head.Entries += members.none
+	s.head.Broken += members.none
 	if err := ctx.Err(); err != nil {
 		return err
 	}

@@ -204,8 +204,8 @@ type scanned struct {
 // add takes an entry in.
 func (s *scanned) add(data []byte, place record) {
 	s.head.Entries++
-	if !json.Valid(data) {
-		s.head.Broken++
+	if text := bytes.TrimSpace(data); len(text) < 2 || text[0] != '{' || text[len(text)-1] != '}' {
+		s.head.Broken++ // other mistakes are found when it is looked up
 		return
 	}
 	keysOf(data, func(key string) {
@@ -220,11 +220,13 @@ func (s *scanned) add(data []byte, place record) {
 	})
 }
 
+// merge moves what other found to s.
 func (s *scanned) merge(other *scanned) {
 	s.records = append(s.records, other.records...)
 	s.head.Entries += other.head.Entries
 	s.head.Broken += other.head.Broken
 	s.head.Newest = max(s.head.Newest, other.head.Newest)
+	*other = scanned{records: other.records[:0], head: indexHead{Newest: other.head.Newest}}
 }
 
 // keysOf finds the keys of an entry without reading all of it: the values of the members by

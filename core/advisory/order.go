@@ -57,7 +57,7 @@ func (o order) same(v, listed string) bool {
 func asIs(text string) string { return text }
 
 // A tag names a version behind a prefix: v1.2, dewcalc-1.2, release_1_2.
-var tagPrefix = pattern.New(`^[A-Za-z][A-Za-z0-9+]*?[A-Za-z._-]*[._-]|^[vVrR]`)
+var tagPrefix = pattern.New(`^(?:[A-Za-z]{2}[A-Za-z0-9+]*[_-])+[vV]?|^[A-Za-z]+`)
 
 // untagged is the version that a tag names.
 func untagged(text string) string {

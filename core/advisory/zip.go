@@ -18,14 +18,16 @@ import (
 // some 400 bytes for each in memory, of which databases have hundreds of thousands.
 type member struct {
 	offset int64  // of its local header
-	packed uint32 // bytes from there to the end of its data, at most
+	packed uint32 // bytes of its data
 }
 
 // A directory is the list of members of an archive.
 type directory struct {
-	in  *bufio.Reader
-	end int64 // where it begins in the archive, so that no member reaches into it
-	err error
+	in   *bufio.Reader
+	most int   // members that it can have
+	none int   // members without contents
+	end  int64 // where it begins in the archive, so that no member reaches into it
+	err  error
 }
 
 var errNotZip = errors.New("this is not a complete zip archive")
@@ -60,7 +62,8 @@ func readDirectory(file io.ReaderAt, size int64) (*directory, error) {
 	if offset < 0 || length < 0 || offset > size || length > size-offset {
 		return nil, errNotZip
 	}
-	return &directory{in: bufio.NewReaderSize(io.NewSectionReader(file, offset, length), 1<<16), end: offset}, nil
+	return &directory{in: bufio.NewReaderSize(io.NewSectionReader(file, offset, length), 1<<16),
+		most: int(min(length/listedSize, mostEntries)), end: offset}, nil
 }
 
 // each goes through the members whose names end with .json. What follows the last that can be
@@ -89,14 +92,15 @@ func (d *directory) each() iter.Seq[member] {
 			if !strings.HasSuffix(string(texts[:name]), ".json") {
 				continue
 			}
-			// The extra field of a local header may be larger than the one here.
-			const more = 128
-			reach := headSize + int64(name) + int64(extra) + more + packed
+			if packed == 0 {
+				d.none++
+				continue
+			}
 			if offset < 0 || offset > d.end || packed < 0 || packed > largestEntry {
 				d.err = errNotZip
 				return
 			}
-			if !yield(member{offset, uint32(min(reach, d.end-offset))}) {
+			if !yield(member{offset, uint32(packed)}) {
 				return
 			}
 		}
@@ -136,33 +140,51 @@ type unzipping struct {
 	inflater io.ReadCloser
 }
 
+// bytes reads so many bytes of a file, or as many as there are.
+func (u *unzipping) bytes(file *os.File, offset int64, size int) ([]byte, error) {
+	if cap(u.packed) < size {
+		u.packed = make([]byte, size)
+	}
+	n, err := file.ReadAt(u.packed[:size], offset)
+	if err == io.EOF {
+		err = nil
+	}
+	return u.packed[:n], err
+}
+
 // read unpacks a member. The result is only valid until the next call.
 func (u *unzipping) read(file *os.File, m member) ([]byte, error) {
-	if cap(u.packed) < int(m.packed) {
-		u.packed = make([]byte, m.packed)
-	}
-	data := u.packed[:m.packed]
-	if _, err := file.ReadAt(data, m.offset); err != nil {
+	const usual = 512 // more than most headers, and a descriptor after the data
+	data, err := u.bytes(file, m.offset, usual+int(m.packed))
+	if err != nil {
 		return nil, err
 	}
 	if len(data) < headSize || string(data[:4]) != "PK\x03\x04" {
 		return nil, errNotZip
 	}
 	flags, method := binary.LittleEndian.Uint16(data[6:]), binary.LittleEndian.Uint16(data[8:])
-	sum, size := binary.LittleEndian.Uint32(data[14:]), binary.LittleEndian.Uint32(data[22:])
+	sum := binary.LittleEndian.Uint32(data[14:])
 	begin := headSize + int(binary.LittleEndian.Uint16(data[26:])) + int(binary.LittleEndian.Uint16(data[28:]))
-	if begin > len(data) || flags&1 != 0 { // encrypted
+	if begin > usual {
+		if data, err = u.bytes(file, m.offset, begin+usual+int(m.packed)); err != nil {
+			return nil, err
+		}
+	}
+	end := begin + int(m.packed)
+	if end > len(data) || flags&1 != 0 { // encrypted
 		return nil, errNotZip
 	}
-	data = data[begin:]
-	later := flags&8 != 0 // sum and size follow the data
+	if rest := data[end:]; flags&8 != 0 && len(rest) >= 8 { // the sum follows the data
+		sum = binary.LittleEndian.Uint32(rest)
+		if string(rest[:4]) == "PK\x07\x08" {
+			sum = binary.LittleEndian.Uint32(rest[4:])
+		}
+	}
+	data = data[begin:end]
 	u.plain.Reset()
 	switch method {
 	case 0:
-		if later || int(size) > len(data) {
-			return nil, errNotZip
-		}
-		u.plain.Write(data[:size])
+		u.plain.Write(data)
 	case 8:
 		in := bytes.NewReader(data)
 		if u.inflater == nil {
@@ -172,13 +194,6 @@ func (u *unzipping) read(file *os.File, m member) ([]byte, error) {
 		}
 		if _, err := u.plain.ReadFrom(io.LimitReader(u.inflater, largestEntry+1)); err != nil {
 			return nil, err
-		}
-		if later {
-			if rest := data[len(data)-in.Len():]; len(rest) >= 8 && string(rest[:4]) == "PK\x07\x08" {
-				sum = binary.LittleEndian.Uint32(rest[4:])
-			} else if len(rest) >= 4 {
-				sum = binary.LittleEndian.Uint32(rest)
-			}
 		}
 	default:
 		return nil, errNotZip
