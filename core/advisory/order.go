@@ -31,8 +31,8 @@ var orders = map[string]order{
 	"Debian": distribution(ospackage.Deb), "Ubuntu": distribution(ospackage.Deb),
 	"Alpine": distribution(apk), "Wolfi": distribution(apk), "Chainguard": distribution(apk),
 	"Red Hat": distribution(ospackage.RPM), "AlmaLinux": distribution(ospackage.RPM),
-	"Rocky Linux": distribution(ospackage.RPM), "Fedora": distribution(ospackage.RPM),
-	"SUSE": distribution(ospackage.RPM), "openSUSE": distribution(ospackage.RPM),
+	"Rocky Linux": distribution(ospackage.RPM),
+	"SUSE":        distribution(ospackage.RPM), "openSUSE": distribution(ospackage.RPM),
 	"Mageia": distribution(ospackage.RPM), "openEuler": distribution(ospackage.RPM),
 }
 

@@ -323,7 +323,7 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 		Ref: a.job.Ref, Summary: a.job.Recipe.Summary, Home: a.job.Recipe.Home, License: a.job.Recipe.License,
 		Recipe: filepath.Join(a.job.Recipe.Dir, recipe.FileName), Tree: a.job.Tree, Prefix: a.job.away(), Options: p.Options,
 		Chosen: p.Chosen(), Preset: a.job.Preset, Track: p.Release.Track,
-		Configs: configs(a.job.Recipe.Configs),
+		Configs:  configs(a.job.Recipe.Configs),
 		Writable: configs(a.job.Recipe.Writable),
 		Needs:    a.job.Links(), ByHost: a.job.hostCopies(), Method: a.job.Recipe.Build.Method, Machine: a.m.System,
 		Compiler:  a.job.Compiler,

@@ -48,6 +48,7 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 	c.finding("summary", s.Summary)
 	c.finding("home   ", s.Home)
 	c.finding("license", s.License)
+	c.knownAs(o, s)
 	c.source(o, s)
 	c.releases(o, s.Version)
 	c.extras(s.Extras)
@@ -82,6 +83,25 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 	c.steps(s)
 	c.upstream(o, s)
 	return c.b.String()
+}
+
+// knownAs writes what the package is called elsewhere.
+func (c *composer) knownAs(o Origin, s *Source) {
+	if recipe.CheckName(s.Name.Value) != nil {
+		return
+	}
+	c.line("")
+	c.line("[known_as]")
+	c.line("purl   = %s", quote("pkg:generic/"+s.Name.Value))
+	switch {
+	case recipe.CheckRepository(o.Git) == nil:
+		c.line("git    = %s", quote(o.Git))
+	case s.Repository.Value != "":
+		c.finding("git   ", s.Repository)
+	}
+	if s.Distribution.Value != "" {
+		c.finding("debian", s.Distribution)
+	}
 }
 
 // source writes the place of releases: the URL without its version, so that later releases need

@@ -38,6 +38,8 @@ type Finding struct {
 // Source is what is known about unpacked sources.
 type Source struct {
 	Name, Version, Summary, Home, License Finding
+	Repository                            Finding // the URL of its repository
+	Distribution                          Finding // its source package in Debian
 	Method                                Finding
 	Dir                                   string // that the build system is in, "" for the top
 	InTree                                bool

@@ -18,6 +18,7 @@ import (
 var (
 	configureName    = pattern.New(`(?m)^PACKAGE_TARNAME='([^']+)'`)
 	configureVersion = pattern.New(`(?m)^PACKAGE_VERSION='([^']+)'`)
+	configureIssues  = pattern.New(`(?m)^PACKAGE_BUGREPORT='(https://[^/'\s]+/[^/'\s]+/[^/'\s]+)(?:/-)?/issues/?'`)
 	configureHome    = pattern.New(`(?m)^PACKAGE_URL='(https?://[^']+)'`)
 	initName         = pattern.New(`AC_INIT\(\s*\[?([^\],()\s]+)`)
 	initVersion      = pattern.New(`AC_INIT\(\s*\[?[^,()]+\]?\s*,\s*\[?([0-9][^\],()\s]*)\]?\s*[,)]`)
@@ -136,6 +137,9 @@ func (t *tree) about(s *Source) {
 		if home := t.match(name, pcURL); home != "" && s.Home.Value == "" {
 			s.Home = Finding{"home", home, name, Certain}
 		}
+	}
+	if at := t.match("configure", configureIssues); at != "" {
+		s.Repository = Finding{"repository", at, "configure", Certain}
 	}
 	if s.Summary.Value == "" {
 		s.Summary = t.introduction(s.Name.Value)

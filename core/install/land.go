@@ -2,11 +2,15 @@ package install
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"slices"
 
+	"fernladder/core/durable"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
+	"fernladder/core/sbom"
 	"fernladder/core/store"
 )
 
@@ -33,13 +37,41 @@ func Land(ctx context.Context, m *machine.Machine, p *plan.Plan) (l Landed, err 
 func change(ctx context.Context, m *machine.Machine, how func(*landing.Update)) (l Landed, err error) {
 	u := m.Update()
 	u.Then = func(after landing.State) (err error) {
-		l.Configs, err = updateConfigs(m.Store, after)
-		return err
+		if l.Configs, err = updateConfigs(m.Store, after); err != nil || after.Number == 0 {
+			return err
+		}
+		bill, err := BillOf(m.Store, after)
+		if errors.Is(err, store.ErrGone) { // it was removed since
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		bill.Tool = "fernladder"
+		data, err := bill.Write(sbom.SPDX)
+		if err != nil {
+			return err
+		}
+		return m.Store.Wrap(durable.Note(landing.BillFile(m.Store, after.Number), data, 0o644))
 	}
 	RenewCaches(ctx, m, &u)
 	how(&u)
 	l.Result, err = u.Do(ctx, m.Store)
 	return l, err
+}
+
+// BillOf is the bill of materials of a state of the landing.
+func BillOf(s *store.Store, state landing.State) (*sbom.Bill, error) {
+	var roots []*store.Receipt
+	for _, m := range state.Members {
+		r, err := s.Receipt(m.Ref)
+		if err != nil {
+			return nil, s.Gone(m.Ref, err)
+		}
+		roots = append(roots, r)
+	}
+	parts, err := sbom.Gather(s, roots)
+	return &sbom.Bill{Name: fmt.Sprintf("landing-%d", state.Number), Parts: parts}, err
 }
 
 // GoTo restores the state of the landing with a number; 0 is the empty one. Errors have the code
@@ -104,8 +136,8 @@ func amend(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 		}
 		beside, before, with := j.Beside(), j.Recipe.BeforeSystem, j.RunsWith()
 		receipt, err := m.Store.Receipt(j.Ref)
-		if err != nil || receipt.BeforeSystem == before && slices.Equal(receipt.Beside,
-			beside) && slices.EqualFunc(receipt.RunsWith, with, store.HostNeed.Equal) {
+		if err != nil || receipt.BeforeSystem == before && receipt.KnownAs.Equal(j.Recipe.KnownAs) &&
+			slices.Equal(receipt.Beside, beside) && slices.EqualFunc(receipt.RunsWith, with, store.HostNeed.Equal) {
 			continue // unreadable ones are reported when they are used
 		}
 		unlock, err := m.Store.LockBuild(ctx, j.Ref, func() {})
@@ -115,6 +147,7 @@ func amend(ctx context.Context, m *machine.Machine, p *plan.Plan) error {
 		receipt, err = m.Store.Receipt(j.Ref)
 		if err == nil {
 			receipt.Beside, receipt.BeforeSystem, receipt.RunsWith = beside, before, with
+			receipt.KnownAs = j.Recipe.KnownAs
 			err = m.Store.Commit(receipt)
 		}
 		unlock()

@@ -206,7 +206,7 @@ func Forget(s *store.Store, states []Remembered) ([]int, error) {
 		}
 		err := durable.Remove(stateFile(s, x.Number))
 		if err == nil {
-			err = safefs.Remove(linksDir(s, x.Number))
+			err = errors.Join(safefs.Remove(linksDir(s, x.Number)), safefs.Remove(BillFile(s, x.Number)))
 		}
 		if err != nil {
 			return forgotten, s.Wrap(err)

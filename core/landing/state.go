@@ -177,6 +177,11 @@ func linksDir(s *store.Store, number int) string {
 	return filepath.Join(s.Root, "landings", strconv.Itoa(number))
 }
 
+// BillFile is the bill of materials of a state.
+func BillFile(s *store.Store, number int) string {
+	return filepath.Join(s.Root, "landings", strconv.Itoa(number)+".spdx.json")
+}
+
 func stateFile(s *store.Store, number int) string {
 	return filepath.Join(s.Root, "landings", strconv.Itoa(number)+".json")
 }

@@ -2,7 +2,6 @@ package pack
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"io"
 	"io/fs"
@@ -14,6 +13,7 @@ import (
 
 	"fernladder/core/ospackage"
 	"fernladder/core/safefs"
+	"fernladder/core/sbom"
 	"fernladder/core/store"
 )
 
@@ -39,11 +39,18 @@ func (p *packing) document(o *ospackage.Package, builds []*store.Receipt) error 
 	if p.ask.Format == ospackage.Deb {
 		add("changelog.Debian.gz", debChangelog(o), false)
 	}
-	bill, err := json.MarshalIndent(billOf(o, builds), "", " ")
+	parts, err := sbom.Gather(p.m.Store, builds)
 	if err != nil {
 		return err
 	}
-	add("bill-of-materials.spdx.json", append(bill, '\n'), false)
+	bill := &sbom.Bill{Name: o.Name + "-" + o.Whole(), Tool: "fernladder", Parts: parts}
+	for _, format := range sbom.Formats {
+		data, err := bill.Write(format)
+		if err != nil {
+			return err
+		}
+		add("bill-of-materials."+format.Extension(), data, false)
+	}
 	if p.ask.Prefix == "" {
 		return nil
 	}
@@ -118,68 +125,6 @@ func debChangelog(o *ospackage.Package) []byte {
 	z.Close()
 	return packed.Bytes()
 }
-
-// bill is a bill of materials in the making (SPDX 2.3).
-type bill struct {
-	packages  []map[string]any
-	relations []map[string]string
-	known     map[store.Ref]string // builds to their identifiers
-}
-
-// billOf lists what a package is made of: builds with their sources and needs.
-func billOf(o *ospackage.Package, builds []*store.Receipt) map[string]any {
-	b := &bill{known: map[store.Ref]string{}}
-	for i, r := range builds {
-		id := "SPDXRef-Package"
-		if len(builds) > 1 {
-			id += fmt.Sprintf("-%d", i+1)
-		}
-		self := b.add(id, r.Ref)
-		self["licenseDeclared"] = orElse(r.License, noAssertion)
-		if len(r.Sources) > 0 {
-			s := r.Sources[0]
-			self["downloadLocation"] = orElse(s.URL, noAssertion)
-			if s.Digest.Hex != "" && s.Commit == "" {
-				self["checksums"] = []map[string]string{{"algorithm": strings.ToUpper(s.Digest.Algorithm),
-					"checksumValue": s.Digest.Hex}}
-			}
-		}
-		b.relate("SPDXRef-DOCUMENT", "DESCRIBES", id)
-	}
-	for _, r := range builds {
-		for _, need := range r.Needs {
-			id := b.known[need.Ref]
-			if id == "" {
-				id = fmt.Sprintf("SPDXRef-Need-%d", len(b.packages)-len(builds)+1)
-				b.add(id, need.Ref)["comment"] = "build " + need.ID
-			}
-			b.relate(id, map[string]string{"tool": "BUILD_TOOL_OF", "runtime": "RUNTIME_DEPENDENCY_OF",
-				"library": "DEPENDENCY_OF"}[string(need.Role)], b.known[r.Ref])
-		}
-	}
-	first := builds[0].Ref
-	return map[string]any{"spdxVersion": "SPDX-2.3", "dataLicense": "CC0-1.0", "SPDXID": "SPDXRef-DOCUMENT",
-		"name":              o.Name + "-" + o.Whole(),
-		"documentNamespace": "urn:fernladder:" + first.Name + ":" + first.Version + ":" + first.ID + ":" + o.Name,
-		"creationInfo": map[string]any{"created": o.Time.Format("2006-01-02T15:04:05Z"),
-			"creators": []string{"Tool: fernladder"}},
-		"packages": b.packages, "relationships": b.relations}
-}
-
-func (b *bill) add(id string, r store.Ref) map[string]any {
-	entry := map[string]any{"SPDXID": id, "name": r.Name, "versionInfo": r.Version, "licenseDeclared": noAssertion,
-		"licenseConcluded": noAssertion, "copyrightText": noAssertion,
-		"downloadLocation": noAssertion, "filesAnalyzed": false}
-	b.packages, b.known[r] = append(b.packages, entry), id
-	return entry
-}
-
-func (b *bill) relate(from, how, to string) {
-	b.relations = append(b.relations, map[string]string{"spdxElementId": from, "relationshipType": how,
-		"relatedSpdxElement": to})
-}
-
-const noAssertion = "NOASSERTION"
 
 func orElse(text, instead string) string {
 	if text == "" {

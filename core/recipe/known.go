@@ -25,6 +25,11 @@ func (k KnownAs) IsZero() bool {
 	return k.Purl == "" && k.Git == "" && k.CPE == "" && len(k.Names) == 0
 }
 
+// Equal compares two.
+func (k KnownAs) Equal(o KnownAs) bool {
+	return k.Purl == o.Purl && k.Git == o.Git && k.CPE == o.CPE && slices.Equal(k.Names, o.Names)
+}
+
 // An EcosystemName is the name of a package in an ecosystem of the OSV format.
 type EcosystemName struct {
 	Ecosystem string `json:"ecosystem"` // as the format writes it
@@ -35,7 +40,7 @@ type EcosystemName struct {
 // (https://ossf.github.io/osv-schema/#defined-ecosystems).
 var ecosystems = [][2]string{
 	{"almalinux", "AlmaLinux"}, {"alpine", "Alpine"}, {"conan", "ConanCenter"}, {"cran", "CRAN"},
-	{"crates", "crates.io"}, {"debian", "Debian"}, {"fedora", "Fedora"}, {"go", "Go"}, {"hackage", "Hackage"},
+	{"crates", "crates.io"}, {"debian", "Debian"}, {"go", "Go"}, {"hackage", "Hackage"},
 	{"maven", "Maven"}, {"npm", "npm"}, {"opensuse", "openSUSE"}, {"oss_fuzz", "OSS-Fuzz"}, {"packagist", "Packagist"},
 	{"pypi", "PyPI"}, {"redhat", "Red Hat"}, {"rocky", "Rocky Linux"}, {"rubygems", "RubyGems"}, {"suse", "SUSE"},
 	{"ubuntu", "Ubuntu"},

@@ -136,6 +136,13 @@ func (d *drafting) draft(ctx context.Context, r DraftRequest) (*DraftReport, err
 		Known: d.known, Here: m.Programs.Ask(ctx, "cc", questions, func(host.Question) bool { return true }),
 		Owners: m.HostFiles.Owners(questions), Listed: m.HostFiles.There(), Family: m.System.Family,
 	})
+	if m.System.Family == "debian" && !r.Read {
+		name, same := m.Programs.SourcePackage(ctx, found.Name.Value, found.Home.Value)
+		found.Distribution = draft.Finding{What: "debian", Value: name, From: "it has the same name", Certainty: draft.Guessed}
+		if same {
+			found.Distribution.From, found.Distribution.Certainty = "the package manager's lists", draft.Certain
+		}
+	}
 	report.Text = found.Compose(brought.Origin, report.Decided, m.System.Family)
 	if r.Print {
 		return report, nil

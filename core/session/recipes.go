@@ -30,6 +30,7 @@ type CheckReport struct {
 	Problems tomlfile.Problems   `json:"problems"`
 	Warnings tomlfile.Problems   `json:"warnings"` // allowed, but probably not meant
 	Hidden   map[string][]string `json:"hidden"`   // recipes that earlier shelves hide
+	Nameless []string            `json:"nameless"` // packages of which no name elsewhere is known
 }
 
 // Check reads recipes and reports every mistake. Its error is the mistakes.
@@ -53,7 +54,8 @@ func (s *Session) Check(ctx context.Context, r CheckRequest) (*CheckReport, erro
 	if err != nil {
 		return nil, err
 	}
-	report := &CheckReport{Recipes: len(names), Problems: tomlfile.Problems{}, Warnings: tomlfile.Problems{}}
+	report := &CheckReport{Recipes: len(names), Problems: tomlfile.Problems{}, Warnings: tomlfile.Problems{},
+		Nameless: []string{}}
 	for _, name := range names {
 		x, err := s.Shelves.Find(name)
 		var found tomlfile.Problems
@@ -69,6 +71,9 @@ func (s *Session) Check(ctx context.Context, r CheckRequest) (*CheckReport, erro
 			return nil, err
 		}
 		report.Warnings = append(report.Warnings, warnings...)
+		if x.KnownAs.IsZero() {
+			report.Nameless = append(report.Nameless, name)
+		}
 		if known == nil {
 			continue
 		}

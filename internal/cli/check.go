@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -82,6 +83,15 @@ func (a *app) showProblems(r *session.CheckReport) {
 		sum += ", " + term.Count(len(warnings), "warning")
 	}
 	a.screen.Print("%s%s", term.Count(r.Recipes, "recipe"), sum)
+	const few = 8
+	if n := len(r.Nameless); n > 0 {
+		names := r.Nameless[:min(few, n)]
+		if n > few {
+			names = append(slices.Clone(names), fmt.Sprintf("%d more", n-few))
+		}
+		a.screen.Note("No name elsewhere is known, so no security advisory is found for: %s. Add [known_as] to the recipes.",
+			strings.Join(names, ", "))
+	}
 }
 
 func orDefault(text, other string) string {
