@@ -38,6 +38,7 @@ const (
 	RemoveAndRepeat   Action = "remove_and_repeat"    // NAME
 	RemoveBoth        Action = "remove_both"          // NAME, and NAME that needs it
 	RemoveFirst       Action = "remove_first"         // NAME
+	RemovePackage     Action = "remove"               // NAME
 	RemoveReinstall   Action = "remove_and_reinstall" // NAME
 	ReplaceKey        Action = "replace_key"          // of a repository
 	SeparateFiles     Action = "separate_files"       // of two recipes

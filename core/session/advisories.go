@@ -49,7 +49,8 @@ type AdvisoriesReport struct {
 	Unfetched  map[string]string   `json:"unfetched"`  // databases whose copy here was used, and why
 	Affected   []store.Ref         `json:"affected"`   // builds with holes that are in use or locked
 
-	inUse map[store.Ref]bool
+	inUse  map[store.Ref]bool
+	beside map[store.Ref]store.Ref // what only a build beside another uses, to that build
 }
 
 // A Hole is a published hole and the builds that have it.
@@ -147,7 +148,10 @@ func (s *Session) Advisories(ctx context.Context, r AdvisoriesRequest) (*Advisor
 			if !hole.Builds[i].InUse() {
 				continue
 			}
-			if hole.Builds[i].Step, err = stepper.step(h, x); err != nil {
+			if beside, is := report.beside[x.Ref]; is {
+				hole.Builds[i].Step = Step{Kind: StepRemove, Build: beside,
+					Remedy: []problem.Remedy{problem.Do(problem.RemovePackage, landing.NameOf(beside))}}
+			} else if hole.Builds[i].Step, err = stepper.step(h, x); err != nil {
 				return report, err
 			}
 			told[toldKey(h.ID, x)] = true
@@ -304,7 +308,7 @@ func (s *Session) holders(report *AdvisoriesReport, r AdvisoriesRequest) ([]*hol
 	if err != nil {
 		return nil, err
 	}
-	report.inUse = inUse(all, current)
+	report.inUse, report.beside = inUse(all, current)
 	var holders []*holder
 	built := map[string]bool{}
 	for _, x := range all {
@@ -354,29 +358,36 @@ func (s *Session) holders(report *AdvisoriesReport, r AdvisoriesRequest) ([]*hol
 	return chosen(holders, r.Names)
 }
 
-// inUse are the builds on the landing, and what they need to run or were linked with.
-func inUse(all []*store.Receipt, current landing.State) map[store.Ref]bool {
+// inUse are the builds on the landing, and what they need to run or were linked with; and those
+// of them that only a build beside another uses, with that build.
+func inUse(all []*store.Receipt, current landing.State) (used map[store.Ref]bool, beside map[store.Ref]store.Ref) {
 	receipts := map[store.Ref]*store.Receipt{}
 	for _, r := range all {
 		receipts[r.Ref] = r
 	}
-	used := map[store.Ref]bool{}
-	var use func(store.Ref)
-	use = func(r store.Ref) {
+	used, beside = map[store.Ref]bool{}, map[store.Ref]store.Ref{}
+	var use func(r store.Ref, found func(store.Ref))
+	use = func(r store.Ref, found func(store.Ref)) {
 		if used[r] || receipts[r] == nil {
 			return
 		}
 		used[r] = true
+		found(r)
 		for _, need := range receipts[r].Needs {
 			if need.Role != recipe.Tool {
-				use(need.Ref)
+				use(need.Ref, found)
 			}
 		}
 	}
 	for _, m := range current.Members {
-		use(m.Ref)
+		if !m.Beside {
+			use(m.Ref, func(store.Ref) {})
+		}
 	}
-	return used
+	for _, m := range current.Members {
+		use(m.Ref, func(r store.Ref) { beside[r] = m.Ref })
+	}
+	return used, beside
 }
 
 // chosen are the holders that names name.

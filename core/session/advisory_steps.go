@@ -24,6 +24,7 @@ type Step struct {
 	Version string           `json:"version,omitempty"` // of upgrade and bump
 	Option  string           `json:"option,omitempty"`  // NAME=VALUE
 	Patch   string           `json:"patch,omitempty"`   // of rebuild
+	Build   store.Ref        `json:"build,omitzero"`    // of remove
 	Remedy  []problem.Remedy `json:"remedies,omitempty"`
 }
 
@@ -36,6 +37,7 @@ const (
 	StepUpgrade StepKind = "upgrade" // a release on the shelf does not have the hole
 	StepBump    StepKind = "bump"    // one that is announced upstream does not have it
 	StepOption  StepKind = "option"  // with another value of an option, it does not concern the build
+	StepRemove  StepKind = "remove"  // only a build that is beside another uses it
 	StepNone    StepKind = "none"
 )
 

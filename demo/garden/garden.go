@@ -58,6 +58,10 @@ func Archives() (map[string][]byte, error) {
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}
 	}
+	var err error
+	if archives[AdvisoriesFile], err = advisories(); err != nil {
+		return nil, err
+	}
 	if err := sign(archives); err != nil {
 		return nil, err
 	}
@@ -76,7 +80,8 @@ func Write(dir, upstream string, archives map[string][]byte) error {
 		}
 	}
 	const settings = "# The demonstration keeps everything in its own folder.\nroot    = \"root\"\nshelves = " +
-		"[\"recipes\"]\n"
+		"[\"recipes\"]\n\n[[advisories]]   # of the growers, as their site publishes them\npath = \"upstream/" +
+		AdvisoriesFile + "\"\n"
 	if err := write(filepath.Join(dir, "fernladder.toml"), []byte(settings)); err != nil {
 		return err
 	}

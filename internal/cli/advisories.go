@@ -180,6 +180,8 @@ func (a *app) stepText(b session.AffectedBuild) string {
 		return "ends with release " + s.Version + ", which is on the shelf"
 	case session.StepBump:
 		return "ends with release " + s.Version + ", which is announced upstream"
+	case session.StepRemove:
+		return "ends without " + s.Build.Name + " " + s.Build.Version + ", which is beside another build"
 	case session.StepOption:
 		return "ends with " + s.Option
 	}

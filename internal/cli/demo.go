@@ -59,7 +59,11 @@ var story = []scene{
 			`eval "$(fernladder env)" && mistplan1.9 --version && fernladder landing`},
 	{"Whose is it, why is it there, and what is different about it?",
 		"fernladder owner mistplan1.9 && fernladder why dewcalc && fernladder compare mistplan:1.9.4 mistplan:2.1.0"},
-	{"Is there anything newer? Add it to the recipe.", "fernladder news && fernladder bump dewcalc"},
+	{"A hole was published in a library. Which builds have it, and what ends it?", "fernladder advisories || true"},
+	{"The newer release, then: into the recipe, and wherever it is used.",
+		"fernladder news && fernladder bump dewcalc && fernladder upgrade dewcalc"},
+	{"And now? The old mistplan goes, too.", "fernladder advisories || fernladder remove mistplan:1.9.4"},
+	{"What is in it, for whoever asks? A bill of materials.", "fernladder sbom glasshouse --format cyclonedx | head -n 24"},
 	{"An installed library is changed by hand. mend notices, and builds it again in place.",
 		"for file in root/trees/loamdb/*/lib/libloamdb.so; do echo rust >>$file; done; fernladder mend; fernladder mend " +
 			"--rebuild"},

@@ -188,6 +188,7 @@ var typed = map[problem.Action]string{
 	problem.PrintDraft:      "To see the draft without a file: --print",
 	problem.RemoveAndRepeat: "To do both: fernladder remove --trees %s, and the same command again",
 	problem.RemoveFirst:     "Remove that first: fernladder remove %s",
+	problem.RemovePackage:   "fernladder remove %s",
 	problem.RemoveReinstall: "To build it from the verified source: fernladder remove --trees %s, and install it again",
 	problem.ReplaceKey: "Other machines trust the first key. To replace it anyway, add --another-key, and give " +
 		"them the new key.",
