@@ -76,7 +76,7 @@ func (a *app) showAdvisories(r *session.AdvisoriesReport) {
 		some := h
 		some.Builds = slices.DeleteFunc(slices.Clone(h.Builds), func(b session.AffectedBuild) bool {
 			if b.Where == "kept" {
-				name := b.Name + " " + b.Version
+				name := fmt.Sprintf("%s %s (%s)", b.Name, b.Version, b.ID)
 				kept[name] = append(kept[name], h.ID)
 			}
 			return b.Where == "kept"
