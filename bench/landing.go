@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"fernladder/core/landing"
+	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
 
@@ -59,7 +60,8 @@ func (o *orchard) plant(r store.Ref, files, lines int) {
 	}
 	_, _, err := o.s.Place(stage, r, nil)
 	must(err)
-	must(o.s.Commit(&store.Receipt{Ref: r, Options: map[string]string{}, Needs: []store.Link{}}))
+	must(o.s.Commit(&store.Receipt{Ref: r, Options: map[string]string{}, Needs: []store.Link{},
+		KnownAs: recipe.KnownAs{Purl: "pkg:generic/" + r.Name}}))
 	o.refs = append(o.refs, r)
 }
 

@@ -80,8 +80,8 @@ func Write(dir, upstream string, archives map[string][]byte) error {
 		}
 	}
 	const settings = "# The demonstration keeps everything in its own folder.\nroot    = \"root\"\nshelves = " +
-		"[\"recipes\"]\n\n[[advisories]]   # of the growers, as their site publishes them\npath = \"upstream/" +
-		AdvisoriesFile + "\"\n"
+		"[\"recipes\"]\n\n# Of the growers, as their site publishes them.\nadvisories = [{ path = \"upstream/" +
+		AdvisoriesFile + "\" }]\n"
 	if err := write(filepath.Join(dir, "fernladder.toml"), []byte(settings)); err != nil {
 		return err
 	}
