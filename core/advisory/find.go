@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 )
@@ -116,14 +117,15 @@ func (h *Hole) Judge(s *Subject, ask Ancestry) (all Opinion, against []string) {
 // Find finds the holes that name the packages of subjects, the worst first. Concerns of a hole
 // are the subjects that it names, affected or not.
 func (d *Databases) Find(subjects []*Subject, ask Ancestry) ([]*Hole, error) {
-	found := map[*Entry]*opened{}
-	for _, o := range d.all {
-		var keys []string
-		for _, s := range subjects {
-			keys = append(keys, s.keys()...)
+	found, byKey := map[*Entry]*opened{}, map[string][]*Subject{}
+	for _, s := range subjects {
+		for _, key := range s.keys() {
+			byKey[key] = append(byKey[key], s)
 		}
-		err := o.entriesOf(keys, func(e *Entry) {
-			if e.Withdrawn == "" && slices.ContainsFunc(subjects, e.names) {
+	}
+	for _, o := range d.all {
+		err := o.entriesOf(slices.Collect(maps.Keys(byKey)), func(e *Entry) {
+			if e.Withdrawn == "" && slices.ContainsFunc(e.namedBy(byKey), e.names) {
 				found[e] = o
 			}
 		}, func(id string) { d.Unreadable = append(d.Unreadable, id) })
@@ -135,8 +137,17 @@ func (d *Databases) Find(subjects []*Subject, ask Ancestry) ([]*Hole, error) {
 	if err != nil {
 		return nil, err
 	}
+	place := map[*Subject]int{}
+	for i, s := range subjects {
+		place[s] = i
+	}
 	for _, h := range holes {
-		for _, s := range subjects {
+		var named []*Subject
+		for _, e := range h.entries {
+			named = append(named, e.namedBy(byKey)...)
+		}
+		slices.SortFunc(named, func(a, b *Subject) int { return place[a] - place[b] })
+		for _, s := range slices.Compact(named) {
 			if o, against := h.Judge(s, ask); o.Verdict != Elsewhere {
 				h.Concerns = append(h.Concerns, Concern{s, o, against})
 			}
@@ -147,6 +158,22 @@ func (d *Databases) Find(subjects []*Subject, ask Ancestry) ([]*Hole, error) {
 			cmp.Compare(b.Severity.Value, a.Severity.Value), cmp.Compare(a.ID, b.ID))
 	})
 	return holes, nil
+}
+
+// namedBy are the subjects that have a key of the entry, by the subjects of keys.
+func (e *Entry) namedBy(subjects map[string][]*Subject) (all []*Subject) {
+	for _, a := range e.Affected {
+		all = append(all, subjects[keyName+plainName(ecosystem(a.Package.Ecosystem), a.Package.Name)]...)
+		if a.Package.Purl != "" {
+			all = append(all, subjects[keyPurl+plainPurl(a.Package.Purl)]...)
+		}
+		for _, r := range a.Ranges {
+			if r.Repo != "" {
+				all = append(all, subjects[keyRepo+plainURL(r.Repo)]...)
+			}
+		}
+	}
+	return all
 }
 
 func (e *Entry) names(s *Subject) bool {

@@ -83,7 +83,7 @@ func byOurs(a, b string) (int, error) {
 	return v.Compare(w), nil
 }
 
-// bySemver compares by Semantic Versioning 2.0.0, and what is none by our order.
+// bySemver compares by Semantic Versioning 2.0.0, and other versions by our order.
 func bySemver(a, b string) (int, error) {
 	x, y := "v"+strings.TrimPrefix(a, "v"), "v"+strings.TrimPrefix(b, "v")
 	if semver.IsValid(x) && semver.IsValid(y) {

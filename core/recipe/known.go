@@ -46,7 +46,7 @@ var ecosystems = [][2]string{
 	{"ubuntu", "Ubuntu"},
 }
 
-// A Statement says why a published hole is none in this package.
+// A Statement says why a published hole does not concern the package.
 type Statement struct {
 	tomlfile.Position
 	ID      string // of the advisory

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -69,8 +70,9 @@ type Hole struct {
 // An AffectedBuild is a build with a hole, and the smallest step that ends it.
 type AffectedBuild struct {
 	store.Ref
-	Part    string      `json:"part,omitempty"` // of its source, that has the hole
-	Where   string      `json:"where"`          // asked, needed, beside (on the landing), used (by those), kept, locked or shelf
+	Part string `json:"part,omitempty"` // of its source, that has the hole
+	// On the landing: asked, needed or beside; used by what is there; kept, locked or shelf.
+	Where   string      `json:"where"`
 	Doubt   string      `json:"doubt,omitempty"`
 	Against []string    `json:"against,omitempty"` // entries that say otherwise
 	Fixed   []string    `json:"fixed,omitempty"`   // versions without the hole, as the entries say
@@ -119,6 +121,8 @@ func (s *Session) Advisories(ctx context.Context, r AdvisoriesRequest) (*Advisor
 	if err != nil {
 		return nil, err
 	}
+	// The index of a large database takes more than most operations, once.
+	defer debug.SetMemoryLimit(debug.SetMemoryLimit(112 << 20))
 	report := &AdvisoriesReport{Unfetched: map[string]string{}}
 	failed, err := s.renewAdvisories(ctx, report, r.Older)
 	if err != nil {
@@ -199,7 +203,7 @@ func sinceDay(text string) (time.Time, error) {
 	return day, nil
 }
 
-// after reports whether any of some times is not before a day; a time that is none is.
+// after reports whether any of some times is not before a day; so is a text that is not a time.
 func after(day time.Time, texts ...string) bool {
 	return slices.ContainsFunc(texts, func(text string) bool {
 		at, err := time.Parse(time.RFC3339, text)
@@ -486,7 +490,8 @@ type heldHole struct {
 }
 
 // hole reports a hole. What is answered goes to the report.
-func (s *Session) hole(report *AdvisoriesReport, h *advisory.Hole, holders []*holder, skip func(*holder) bool) heldHole {
+func (s *Session) hole(report *AdvisoriesReport, h *advisory.Hole, holders []*holder,
+	skip func(*holder) bool) heldHole {
 	hole := heldHole{Hole: Hole{ID: h.ID, Aliases: h.Aliases, Summary: h.Summary, Severity: h.Severity,
 		Published: h.Published, Modified: h.Modified, Links: h.Links, Databases: h.Databases}}
 	for _, c := range h.Concerns {
@@ -508,7 +513,7 @@ func (s *Session) hole(report *AdvisoriesReport, h *advisory.Hole, holders []*ho
 	return hole
 }
 
-// answer says whether a patch of a build ends a hole, or a statement says that it is none.
+// answer says whether a patch of a build ends a hole, or a statement says that it does not concern the build.
 func (s *Session) answer(x *holder, ids []string) (status, because string) {
 	has := func(some []string) bool {
 		return slices.ContainsFunc(some, func(id string) bool { return slices.Contains(ids, id) })

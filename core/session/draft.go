@@ -138,7 +138,8 @@ func (d *drafting) draft(ctx context.Context, r DraftRequest) (*DraftReport, err
 	})
 	if m.System.Family == "debian" && !r.Read {
 		name, same := m.Programs.SourcePackage(ctx, found.Name.Value, found.Home.Value)
-		found.Distribution = draft.Finding{What: "debian", Value: name, From: "it has the same name", Certainty: draft.Guessed}
+		found.Distribution = draft.Finding{What: "debian", Value: name, From: "it has the same name",
+			Certainty: draft.Guessed}
 		if same {
 			found.Distribution.From, found.Distribution.Certainty = "the package manager's lists", draft.Certain
 		}

@@ -188,7 +188,8 @@ func (s *Session) addHosts(ctx context.Context, parts []*sbom.Part) error {
 	if err != nil {
 		return err
 	}
-	kind := map[string]string{"debian": "deb", "fedora": "rpm", "suse": "rpm", "arch": "alpm", "alpine": "apk"}[s.System.Family]
+	kind := map[string]string{"debian": "deb", "fedora": "rpm", "suse": "rpm", "arch": "alpm",
+		"alpine": "apk"}[s.System.Family]
 	distribution, _, _ := strings.Cut(s.System.Release, " ")
 	for _, p := range parts {
 		names := named[p]

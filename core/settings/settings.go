@@ -139,7 +139,7 @@ type Policy struct {
 	Severity   string // the least that counts: low, medium, high, critical
 }
 
-// NotAffected says why a published hole is none here.
+// NotAffected says why a published hole does not concern builds here.
 type NotAffected struct {
 	tomlfile.Position
 	ID      string

@@ -211,7 +211,8 @@ func (a *Archives) Renew(ctx context.Context, source, to, validator string) (fre
 }
 
 // VerifyFile verifies the signature of a file that was fetched by Renew or is here already.
-func (a *Archives) VerifyFile(ctx context.Context, file string, signatures []string, keys []safefs.File) (*signature.Good, error) {
+func (a *Archives) VerifyFile(ctx context.Context, file string, signatures []string,
+	keys []safefs.File) (*signature.Good, error) {
 	trusted, err := readKeys(keys)
 	if err != nil {
 		return nil, err

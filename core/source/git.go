@@ -198,7 +198,8 @@ func (r *Repositories) Precedes(ctx context.Context, repository, before, commit 
 	if before == commit {
 		return true, nil
 	}
-	if _, err := os.Stat(filepath.Join(r.clone(repository), "shallow")); err == nil || !r.commitHere(ctx, repository, commit) {
+	if _, err := os.Stat(filepath.Join(r.clone(repository), "shallow")); err == nil ||
+		!r.commitHere(ctx, repository, commit) {
 		return false, fmt.Errorf("the history of %s is not here", Redacted(repository))
 	}
 	if _, err := recipe.CommitID(before); err != nil {

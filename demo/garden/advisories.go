@@ -30,7 +30,7 @@ func advisories() ([]byte, error) {
 	for _, a := range []struct{ id, alias, pkg, introduced, fixed, summary, vector, withdrawn string }{
 		{"VALE-2026-0003", "CVE-2026-90417", "dewcalc", "1.4.0", "1.4.3", "A reading of forty digits overruns a buffer",
 			"CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:L/I:L/A:H", ""},
-		{"VALE-2026-0002", "CVE-2026-90312", "mistplan", "0", "2.0", "A plan with a negative stage is read from outside of a table",
+		{"VALE-2026-0002", "CVE-2026-90312", "mistplan", "0", "2.0", "A negative stage is looked up outside of a table",
 			"CVSS:3.1/AV:L/AC:L/PR:L/UI:N/S:U/C:L/I:N/A:N", ""},
 		{"VALE-2026-0001", "", "loamdb", "0", "1.0", "A record of no fields is lost",
 			"CVSS:3.1/AV:L/AC:L/PR:L/UI:N/S:U/C:N/I:L/A:N", "2026-05-02T12:00:00Z"},

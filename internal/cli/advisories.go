@@ -42,8 +42,8 @@ not count.`,
 	c.Flags().BoolVar(&r.Shelves, "shelves", false, "releases on the shelves that are not built, too")
 	c.Flags().StringVar(&r.Lock, "lock", "", "only what the lock file `FILE` has")
 	c.Flags().StringVar(&r.Severity, "severity", "", "the least severity that counts: low, medium, high or critical")
-	c.Flags().StringVar(&r.Since, "since", "", "only what was published or changed since `DAY`, as 2026-11-30; last: only "+
-		"what --since last has not shown yet")
+	c.Flags().StringVar(&r.Since, "since", "", "only what was published or changed since `DAY`, as 2026-11-30; last: "+
+		"only what --since last has not shown yet")
 	c.Flags().BoolVar(&r.Older, "older", false, "accept a database that is older than the one seen before")
 	c.Flags().BoolVar(&vex, "vex", false, "print what is known of each hole as an OpenVEX document")
 	return c
@@ -149,8 +149,9 @@ func (a *app) showAffected(b session.AffectedBuild) {
 	if b.Part != "" {
 		what += ", in its part " + term.OneLine(b.Part)
 	}
-	where := map[string]string{"asked": "on the landing", "needed": "on the landing, needed", "beside": "on the landing, " +
-		"beside", "used": "in use", "locked": "locked, not built", "shelf": "on the shelf, not built"}[b.Where]
+	where := map[string]string{"asked": "on the landing", "needed": "on the landing, needed",
+		"beside": "on the landing, beside", "used": "in use", "locked": "locked, not built",
+		"shelf": "on the shelf, not built"}[b.Where]
 	a.screen.Print("  %s  %s  %s", what, b.ID, where)
 	if b.Doubt != "" {
 		a.screen.Print("      counted as affected: %s", term.OneLine(b.Doubt))

@@ -63,7 +63,8 @@ var story = []scene{
 	{"The newer release, then: into the recipe, and wherever it is used.",
 		"fernladder news && fernladder bump dewcalc && fernladder upgrade dewcalc"},
 	{"And now? The old mistplan goes, too.", "fernladder advisories || fernladder remove mistplan:1.9.4"},
-	{"What is in it, for whoever asks? A bill of materials.", "fernladder sbom glasshouse --format cyclonedx | head -n 24"},
+	{"What is in it, for whoever asks? A bill of materials.",
+		"fernladder sbom glasshouse --format cyclonedx | head -n 24"},
 	{"An installed library is changed by hand. mend notices, and builds it again in place.",
 		"for file in root/trees/loamdb/*/lib/libloamdb.so; do echo rust >>$file; done; fernladder mend; fernladder mend " +
 			"--rebuild"},
