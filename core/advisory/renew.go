@@ -29,6 +29,8 @@ type Keeper struct {
 	Dir      string
 	Archives *source.Archives
 	Waiting  func() // is called when another process renews the same database
+
+	held []func()
 }
 
 // Older is the code of the problem that a database is older than it was seen before.
@@ -68,6 +70,29 @@ func (k *Keeper) Source(d *settings.Advisories) (Source, error) {
 		s.Path = filepath.Join(k.Dir, id, known.File)
 	}
 	return s, nil
+}
+
+// Use is Source, and keeps other processes from replacing the copy until Close is called. Who may
+// not lock it uses it nevertheless.
+func (k *Keeper) Use(ctx context.Context, d *settings.Advisories) (Source, error) {
+	if id, _ := place(d); d.URL != "" {
+		unlock, err := filelock.Shared(ctx, filepath.Join(k.Dir, id, "lock"), k.Waiting)
+		if ctx.Err() != nil {
+			return Source{}, err
+		}
+		if err == nil {
+			k.held = append(k.held, unlock)
+		}
+	}
+	return k.Source(d)
+}
+
+// Close lets other processes replace the copies.
+func (k *Keeper) Close() {
+	for _, unlock := range k.held {
+		unlock()
+	}
+	k.held = nil
 }
 
 func (k *Keeper) state(id string) (s state, err error) {

@@ -243,11 +243,10 @@ func (s *Session) renewAdvisories(ctx context.Context, report *AdvisoriesReport,
 }
 
 // openAdvisories opens the databases as they are here.
-func (s *Session) openAdvisories(ctx context.Context) (*advisory.Databases, error) {
-	k := s.keeper()
+func (s *Session) openAdvisories(ctx context.Context, k *advisory.Keeper) (*advisory.Databases, error) {
 	var sources []advisory.Source
 	for _, d := range s.Settings.Advisories {
-		source, err := k.Source(d)
+		source, err := k.Use(ctx, d)
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, problem.New(problem.Fetch, source.Name, "%s was never fetched", source.Name)
 		}
@@ -261,7 +260,9 @@ func (s *Session) openAdvisories(ctx context.Context) (*advisory.Databases, erro
 
 // lookUp finds the holes that name the packages of holders.
 func (s *Session) lookUp(ctx context.Context, report *AdvisoriesReport, holders []*holder) ([]*advisory.Hole, error) {
-	databases, err := s.openAdvisories(ctx)
+	k := s.keeper()
+	defer k.Close()
+	databases, err := s.openAdvisories(ctx, k)
 	if err != nil {
 		return nil, err
 	}
@@ -440,6 +441,7 @@ func (s *Session) holding(r *store.Receipt, where string) []*holder {
 	for _, source := range r.Sources {
 		if source.Into == "" && source.Commit != "" {
 			x.subject.Commit, x.subject.Repository = source.Commit, source.URL
+			x.subject.Known.Git = cmp.Or(x.subject.Known.Git, source.URL)
 		}
 		if source.Purl != "" {
 			part := *x
@@ -606,6 +608,7 @@ func (s *Session) HolesIn(ctx context.Context, l *Ladder) (n Notice, err error) 
 		x.facts.Version = v
 		if c := j.Parts[0].Checkout; c != nil {
 			x.subject.Commit, x.subject.Repository = c.ID(), c.URL()
+			x.subject.Known.Git = cmp.Or(x.subject.Known.Git, c.URL())
 		}
 		x.receipt = &store.Receipt{Patches: j.Patches}
 		holders = append(holders, x)

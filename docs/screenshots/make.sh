@@ -70,10 +70,13 @@ fernladder clean'
 shot list . 'fernladder list
 fernladder show mistplan
 fernladder files mistplan | head -5'
-shot use . 'eval "$(fernladder env)"
-mistplan --stage seedling
-glasshouse day book
-fernladder try mistplan'
+# A published hole, in a root and on a shelf of its own.
+cp -r recipes held && sed 's/recipes/held/; s/root *= .*/root = "held-root"/' fernladder.toml >held.toml
+fernladder install glasshouse --settings held.toml >/dev/null 2>&1
+FERNLADDER_SETTINGS=$PWD/held.toml shot advisories . 'fernladder advisories
+fernladder bump dewcalc 1.4.3 && fernladder upgrade dewcalc
+fernladder advisories
+fernladder sbom glasshouse | head -8'
 cp fernladder.toml handing.toml && printf '[pack]\nprefix = "vale-"\nmaintainer = "Vale Growers <growers@vale-glasshouse.example>"\nsuffix = "vale12"\n' >>handing.toml
 export GNUPGHOME=$work/keys && mkdir -m 700 "$work/keys"
 gpg --batch -q --passphrase '' --quick-gen-key 'Vale Growers <growers@vale-glasshouse.example>' rsa3072 sign never 2>/dev/null
