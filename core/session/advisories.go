@@ -121,6 +121,9 @@ func (s *Session) Advisories(ctx context.Context, r AdvisoriesRequest) (*Advisor
 	if err != nil {
 		return nil, err
 	}
+	if r.Severity != "" && !slices.Contains(advisory.Levels, advisory.Level(r.Severity)) {
+		return nil, problem.New(problem.Usage, "severity", "severity %s: it can be low, medium, high or critical", r.Severity)
+	}
 	// The index of a large database takes more than most operations, once.
 	defer debug.SetMemoryLimit(debug.SetMemoryLimit(112 << 20))
 	report := &AdvisoriesReport{Unfetched: map[string]string{}}
@@ -270,10 +273,10 @@ func (s *Session) lookUp(ctx context.Context, report *AdvisoriesReport, holders 
 	var subjects []*advisory.Subject
 	builds, unknown := map[store.Ref]bool{}, map[string]bool{}
 	for _, x := range holders {
-		builds[x.Ref] = true
 		if x.subject.Known.IsZero() {
 			unknown[x.Name] = true
 		} else {
+			builds[x.Ref] = true
 			subjects = append(subjects, x.subject)
 		}
 	}

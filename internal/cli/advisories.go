@@ -159,7 +159,9 @@ func (a *app) showAffected(b session.AffectedBuild) {
 	if len(b.Against) > 0 {
 		a.screen.Print("      %s says that this version is not affected", isAnd(b.Against))
 	}
-	a.screen.Print("      %s", a.stepText(b))
+	if b.InUse() {
+		a.screen.Print("      %s", a.stepText(b))
+	}
 	for _, r := range b.Step.Remedy {
 		a.screen.Print("        %s", lineOf(r))
 	}
