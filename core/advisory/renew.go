@@ -96,17 +96,22 @@ func (k *Keeper) Close() {
 }
 
 func (k *Keeper) state(id string) (s state, err error) {
-	data, err := safefs.ReadFile(filepath.Join(k.Dir, id, "state.json"), 1<<20)
+	file := filepath.Join(k.Dir, id, "state.json")
+	data, err := safefs.ReadFile(file, 1<<20)
 	if errors.Is(err, fs.ErrNotExist) {
 		return s, nil
 	}
 	if err == nil {
 		err = json.Unmarshal(data, &s)
 	}
+	if err != nil {
+		return state{}, problem.New(problem.Root, file, "%s cannot be read: %v; which database was seen last is unknown",
+			file, err).Remedy(problem.AcceptOlder)
+	}
 	if s.File != "a" && s.File != "b" {
 		s.File = ""
 	}
-	return s, err
+	return s, nil
 }
 
 // Renew fetches a database if the server has a newer one, verifies its signature, and takes it
@@ -124,8 +129,8 @@ func (k *Keeper) Renew(ctx context.Context, d *settings.Advisories, older bool) 
 	}
 	defer unlock()
 	known, err := k.state(id)
-	if err != nil {
-		return false, &Unreadable{name, err}
+	if err != nil && !older {
+		return false, err
 	}
 	next := known
 	path := d.Path

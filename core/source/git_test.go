@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"fernladder/core/host"
+	"fernladder/core/recipe"
 )
 
 func testNetwork(patience time.Duration) *Network {
@@ -67,6 +68,32 @@ func TestHostileRepositories(t *testing.T) {
 			assert.NoFileExists(t, "/tmp/climbed")
 		})
 	}
+}
+
+func TestPrecedes(t *testing.T) {
+	url, head := repository(t, "echo 1 >a; git add a; git commit -qm first; echo 2 >a")
+	out, err := exec.Command("git", "-C", strings.TrimPrefix(url, "file://"), "rev-parse", "HEAD^").Output()
+	require.NoError(t, err)
+	first := strings.TrimSpace(string(out))
+	r, ctx := repositories(t), context.Background()
+	_, err = r.Precedes(ctx, url, first, head)
+	assert.ErrorContains(t, err, "the history of "+url+" is not here")
+	_, err = r.Fetch(ctx, Checkout{Package: "fern", Git: url, Commit: head})
+	require.NoError(t, err)
+	_, err = r.Precedes(ctx, url, first, head)
+	assert.ErrorContains(t, err, "is not here", "only the commit was fetched")
+	_, err = r.Head(ctx, &recipe.Release{Git: url, Branch: "main"}, "fern", url)
+	require.NoError(t, err)
+	for before, want := range map[string]bool{first: true, head: true, strings.Repeat("1", 40): false} {
+		is, err := r.Precedes(ctx, url, before, head)
+		assert.NoError(t, err)
+		assert.Equal(t, want, is, before)
+	}
+	is, err := r.Precedes(ctx, url, head, first)
+	assert.NoError(t, err)
+	assert.False(t, is)
+	_, err = r.Precedes(ctx, url, "--output=/tmp/climbed", head)
+	assert.ErrorContains(t, err, "is not a commit")
 }
 
 func TestExportKeepsTimesAndModes(t *testing.T) {
