@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"slices"
 	"strings"
 	"sync"
 
@@ -14,6 +15,9 @@ func (c Cause) Questions() []host.Question {
 	var all []host.Question
 	for _, name := range c.Names {
 		all = append(all, questions(c.Kind, name)...)
+	}
+	if c.library {
+		all = slices.DeleteFunc(all, func(q host.Question) bool { return q.Kind == host.Program })
 	}
 	return all
 }

@@ -43,6 +43,7 @@ func parts(c *Cause, lines []string, at int) bool {
 	python := strings.HasPrefix(c.Name(), "Python")
 	var lacks []string
 	if match := lacking.FindStringSubmatch(text); match != nil {
+		c.library = strings.Contains(match[1], "_LIBRAR") || strings.Contains(match[1], "_INCLUDE_DIR")
 		lacks = slices.DeleteFunc(strings.Fields(match[1]), func(part string) bool { return variable.MatchString(part) })
 	}
 	programs := map[string]string{"BISON": "bison", "FLEX": "flex", "Doxygen": "doxygen", "Perl": "perl", "Git": "git",

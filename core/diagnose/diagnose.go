@@ -79,6 +79,7 @@ type Cause struct {
 	In      string   `json:"in,omitempty"`      // the log that Line and Lines are of, where it is another one
 	Helps   string   `json:"helps,omitempty"`   // the advice, if the rule has some
 	says    string   // in the place of the kind's text
+	library bool     // it is about a library, so a program of the name does not answer it
 }
 
 // Known reports whether the cause says more than that there is one.

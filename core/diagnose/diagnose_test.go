@@ -263,6 +263,8 @@ func TestQuestions(t *testing.T) {
 		{Cause{Kind: MissingProgram, Names: []string{"zlib-config"}}, "program zlib-config, header zlib.h"},
 		{Cause{Kind: TooOld, Names: []string{"leaf"}}, "module leaf, program leaf"},
 		{Cause{Kind: MissingPackage, Names: []string{"ZLIB"}}, "package zlib, header zlib.h, module ZLIB, module zlib"},
+		{Cause{Kind: MissingPackage, Names: []string{"Moss"}, library: true}, "package moss, module Moss, module moss, module libmoss, " +
+			"library moss, header moss.h, header moss/moss.h, package moss"},
 		{Cause{Kind: Missing, Names: []string{"libLeaf"}}, "module libLeaf, module libleaf"},
 		{Cause{Kind: TestFailed}, ""},
 	} {
