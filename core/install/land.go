@@ -10,6 +10,7 @@ import (
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
+	"fernladder/core/safefs"
 	"fernladder/core/sbom"
 	"fernladder/core/store"
 )
@@ -40,6 +41,10 @@ func change(ctx context.Context, m *machine.Machine, how func(*landing.Update)) 
 		if l.Configs, err = updateConfigs(m.Store, after); err != nil || after.Number == 0 {
 			return err
 		}
+		file := landing.BillFile(m.Store, after.Number)
+		if safefs.Exists(file) { // a state never changes
+			return nil
+		}
 		bill, err := BillOf(m.Store, after)
 		if errors.Is(err, store.ErrGone) { // it was removed since
 			return nil
@@ -52,7 +57,7 @@ func change(ctx context.Context, m *machine.Machine, how func(*landing.Update)) 
 		if err != nil {
 			return err
 		}
-		return m.Store.Wrap(durable.Note(landing.BillFile(m.Store, after.Number), data, 0o644))
+		return m.Store.Wrap(durable.Note(file, data, 0o644))
 	}
 	RenewCaches(ctx, m, &u)
 	how(&u)

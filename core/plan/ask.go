@@ -182,6 +182,11 @@ func Tips(m *machine.Machine, ask Ask) ([]resolve.Wanted, *lock.File, error) {
 	var receipts sync.WaitGroup
 	receipts.Go(func() { receiptsOf(m.Store, f.Landing) })
 	defer receipts.Wait()
+	if ask.Upgrade && len(ask.Names) > 0 { // what is requested depends on them
+		if err := f.readReceipts(m.Store); err != nil {
+			return nil, nil, err
+		}
+	}
 	if err := f.readAsk(m); err != nil {
 		return nil, nil, err
 	}

@@ -37,11 +37,12 @@ type facts struct {
 	Orphans   []landing.Member     // asked for once, and no shelf has a recipe for them any more
 
 	presets presets
+	stands  []*store.Receipt // of the landing, its needs after it
 }
 
 // Gather reads and asks for everything that a plan is made from. It writes and fetches nothing.
 func Gather(ctx context.Context, m *machine.Machine, ask Ask) (facts, error) {
-	f := facts{Ask: ask, Shelves: m.Shelves, Target: build.NewTarget(m), Receipts: map[store.Ref]*store.Receipt{},
+	f := facts{Ask: ask, Shelves: m.Shelves, Target: build.NewTarget(m),
 		presets: presets{m.Shelves, m.Settings.Presets}}
 	var err error
 	if f.Target.Prefix = ask.Prefix; ask.Prefix != "" {
@@ -58,12 +59,8 @@ func Gather(ctx context.Context, m *machine.Machine, ask Ask) (facts, error) {
 	if f.Installed, err = m.Store.Trees(); err != nil {
 		return f, err
 	}
-	stands, err := receiptsOf(m.Store, f.Landing)
-	if err != nil {
+	if err := f.readReceipts(m.Store); err != nil {
 		return f, err
-	}
-	for _, r := range stands {
-		f.Receipts[r.Ref] = r
 	}
 	if err := f.readAsk(m); err != nil {
 		return f, err
@@ -89,9 +86,19 @@ func Gather(ctx context.Context, m *machine.Machine, ask Ask) (facts, error) {
 	if f.Request.Pins, err = f.pins(); err != nil {
 		return f, err
 	}
-	f.Request.Kept = f.kept(stands)
+	f.Request.Kept = f.kept()
 	f.Request.HostCopies = hostCopies(ctx, m, reached)
 	return f, f.Target.Ask(ctx, m.Seen(), reached)
+}
+
+// readReceipts reads the receipts of the landing and all its needs.
+func (f *facts) readReceipts(s *store.Store) (err error) {
+	f.stands, err = receiptsOf(s, f.Landing)
+	f.Receipts = map[store.Ref]*store.Receipt{}
+	for _, r := range f.stands {
+		f.Receipts[r.Ref] = r
+	}
+	return err
 }
 
 // receiptsOf reads the receipts of a landing, then those of its needs, and so on.
@@ -357,8 +364,8 @@ func (f *facts) pins() (map[string]recipe.Pin, error) {
 }
 
 // kept is what should stay as it is: what is locked, then what is on the landing and what that
-// was built with, which stands lists. Packages that may be upgraded only keep their options.
-func (f *facts) kept(stands []*store.Receipt) map[string][]resolve.Kept {
+// was built with. Packages that may be upgraded only keep their options.
+func (f *facts) kept() map[string][]resolve.Kept {
 	kept := map[string][]resolve.Kept{}
 	add := func(name string, k resolve.Kept) {
 		if f.mayUpgrade(name) && !f.ahead(name, k.Version) {
@@ -375,7 +382,7 @@ func (f *facts) kept(stands []*store.Receipt) map[string][]resolve.Kept {
 		k.Changed = k.Options
 		add(b.Name, k)
 	}
-	for _, receipt := range stands {
+	for _, receipt := range f.stands {
 		v, err := version.Parse(receipt.Version)
 		if err != nil || f.besides(receipt.Ref) {
 			continue
