@@ -3,29 +3,21 @@ package session
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io/fs"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
-	"strings"
 	"time"
 
 	"fernladder/core/advisory"
 	"fernladder/core/durable"
 	"fernladder/core/event"
 	"fernladder/core/landing"
-	"fernladder/core/lock"
-	"fernladder/core/plan"
 	"fernladder/core/problem"
-	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
-	"fernladder/core/version"
 )
 
 // An AdvisoriesRequest says which builds are looked up in the databases of the settings. The
@@ -98,17 +90,6 @@ const (
 	whereLocked = "locked"
 	whereShelf  = "shelf"
 )
-
-// A holder is what is looked up: a build or a release, or a part of its source.
-type holder struct {
-	store.Ref
-	part    string
-	where   string
-	receipt *store.Receipt // nil: it is not built
-	recipe  *recipe.Recipe // nil: no shelf has it
-	facts   recipe.Facts
-	subject *advisory.Subject
-}
 
 // Advisories looks builds up in the databases of advisories. Its error has the kind Affected if
 // any has a hole that counts.
@@ -302,192 +283,6 @@ func (s *Session) ancestry(ctx context.Context) advisory.Ancestry {
 	}
 }
 
-// holders are what a request looks up.
-func (s *Session) holders(report *AdvisoriesReport, r AdvisoriesRequest) ([]*holder, error) {
-	all, err := s.Store.Receipts()
-	if err != nil {
-		return nil, err
-	}
-	current, err := landing.Current(s.Store)
-	if err != nil {
-		return nil, err
-	}
-	file, err := s.locked(r.Lock)
-	if err != nil {
-		return nil, err
-	}
-	report.inUse, report.beside = inUse(all, current)
-	var holders []*holder
-	built := map[string]bool{}
-	for _, x := range all {
-		built[x.ID] = true
-		built[x.Name+" "+x.Version] = true
-		isLocked := slices.ContainsFunc(file.Builds, func(b *lock.Build) bool { return b.ID == x.ID })
-		if r.Lock != "" && !isLocked {
-			continue
-		}
-		where := current.How(x.Ref)
-		switch {
-		case where != "no":
-		case report.inUse[x.Ref]:
-			where = whereUsed
-		case isLocked:
-			where = whereLocked
-		default:
-			where = whereKept
-		}
-		holders = append(holders, s.holding(x, where)...)
-	}
-	for _, b := range file.Builds {
-		if !built[b.ID] {
-			holders = append(holders, s.released(b, whereLocked)...)
-		}
-	}
-	if r.Shelves {
-		names, err := s.Shelves.Names()
-		if err != nil {
-			return nil, err
-		}
-		for _, name := range names {
-			found, err := s.Shelves.Find(name)
-			if err != nil {
-				return nil, err
-			}
-			for _, x := range found.Releases {
-				if x.Track != recipe.Tip && !built[name+" "+x.Version.String()] {
-					holders = append(holders, s.released(&lock.Build{Name: name, Version: x.Version}, whereShelf)...)
-				}
-			}
-		}
-	}
-	if len(r.Names) == 0 {
-		return holders, nil
-	}
-	return chosen(holders, r.Names)
-}
-
-// inUse are the builds on the landing, and what they need to run or were linked with; and those
-// of them that only a build beside another uses, with that build.
-func inUse(all []*store.Receipt, current landing.State) (used map[store.Ref]bool, beside map[store.Ref]store.Ref) {
-	receipts := map[store.Ref]*store.Receipt{}
-	for _, r := range all {
-		receipts[r.Ref] = r
-	}
-	used, beside = map[store.Ref]bool{}, map[store.Ref]store.Ref{}
-	var use func(r store.Ref, found func(store.Ref))
-	use = func(r store.Ref, found func(store.Ref)) {
-		if used[r] || receipts[r] == nil {
-			return
-		}
-		used[r] = true
-		found(r)
-		for _, need := range receipts[r].Needs {
-			if need.Role != recipe.Tool {
-				use(need.Ref, found)
-			}
-		}
-	}
-	for _, m := range current.Members {
-		if !m.Beside {
-			use(m.Ref, func(store.Ref) {})
-		}
-	}
-	for _, m := range current.Members {
-		use(m.Ref, func(r store.Ref) { beside[r] = m.Ref })
-	}
-	return used, beside
-}
-
-// chosen are the holders that names name.
-func chosen(holders []*holder, texts []string) (some []*holder, err error) {
-	for _, text := range texts {
-		name, err := landing.ParseName(text)
-		if err != nil {
-			return nil, err
-		}
-		found := slices.DeleteFunc(slices.Clone(holders), func(x *holder) bool {
-			return !name.Fits(x.Ref, x.receipt != nil && x.receipt.Track == recipe.Tip)
-		})
-		if len(found) == 0 {
-			return nil, problem.New(problem.Usage, text, "no build or locked release is %s", text)
-		}
-		some = append(some, found...)
-	}
-	return some, nil
-}
-
-// locked is a lock file, or the usual one.
-func (s *Session) locked(file string) (*lock.File, error) {
-	if file == "" {
-		return plan.ReadLock(s.Machine)
-	}
-	f, err := lock.Read(file, file)
-	if err == nil && !f.There {
-		err = problem.New(problem.Usage, file, "there is no lock file %s", file)
-	}
-	return f, err
-}
-
-// holding are a build and the parts of its source that are known elsewhere.
-func (s *Session) holding(r *store.Receipt, where string) []*holder {
-	v, _ := version.Parse(r.Version)
-	x := &holder{Ref: r.Ref, where: where, receipt: r,
-		facts:   recipe.Facts{Version: v, Options: r.Options, Machine: r.Machine},
-		subject: &advisory.Subject{Name: r.Name, Version: r.Version, Known: r.KnownAs}}
-	if found, err := s.Shelves.Find(r.Name); err == nil {
-		x.recipe = found
-		if !found.KnownAs.IsZero() {
-			x.subject.Known = found.KnownAs
-		}
-	}
-	all := []*holder{x}
-	for _, source := range r.Sources {
-		if source.Into == "" && source.Commit != "" {
-			x.subject.Commit, x.subject.Repository = source.Commit, source.URL
-			x.subject.Known.Git = cmp.Or(x.subject.Known.Git, source.URL)
-		}
-		if source.Purl != "" {
-			part := *x
-			purl, v := recipe.SplitPurl(source.Purl)
-			part.part, part.subject = source.Into, &advisory.Subject{Name: source.Into, Version: v,
-				Known: recipe.KnownAs{Purl: purl}}
-			all = append(all, &part)
-		}
-	}
-	return all
-}
-
-// released is a release that is not built.
-func (s *Session) released(b *lock.Build, where string) []*holder {
-	x := &holder{Ref: store.Ref{Name: b.Name, Version: b.Version.String(), ID: b.ID}, where: where,
-		facts:   recipe.Facts{Version: b.Version, Options: map[string]string{}, Machine: s.System},
-		subject: &advisory.Subject{Name: b.Name, Version: b.Version.String()}}
-	if found, err := s.Shelves.Find(b.Name); err == nil {
-		x.recipe, x.subject.Known = found, found.KnownAs
-		release := releaseOf(found, b.Version)
-		for _, o := range found.Options {
-			x.facts.Options[o.Name] = o.Default
-			if release != nil {
-				x.facts.Options[o.Name] = o.DefaultOf(release)
-			}
-		}
-	}
-	for _, text := range b.Options {
-		name, value, _ := strings.Cut(text, "=")
-		x.facts.Options[name] = value
-	}
-	return []*holder{x}
-}
-
-func releaseOf(r *recipe.Recipe, v version.Version) *recipe.Release {
-	for _, x := range r.Releases {
-		if !x.Version.IsZero() && x.Version.Compare(v) == 0 {
-			return x
-		}
-	}
-	return nil
-}
-
 // heldHole is a hole, and the holders of its builds.
 type heldHole struct {
 	Hole
@@ -518,52 +313,6 @@ func (s *Session) hole(report *AdvisoriesReport, h *advisory.Hole, holders []*ho
 	return hole
 }
 
-// answer says whether a patch of a build ends a hole, or a statement says that it does not concern the build.
-func (s *Session) answer(x *holder, ids []string) (status, because string) {
-	has := func(some []string) bool {
-		return slices.ContainsFunc(some, func(id string) bool { return slices.Contains(ids, id) })
-	}
-	if x.receipt != nil {
-		for _, p := range x.receipt.Patches {
-			if has(p.Fixes) || x.recipe != nil && has(x.recipe.FixesOf(p.File)) && samePatch(x.recipe, p) {
-				return "fixed", "the patch " + p.File
-			}
-		}
-		for _, n := range x.receipt.NotAffected {
-			if slices.Contains(ids, n.ID) {
-				return "not_affected", n.Because
-			}
-		}
-	}
-	if x.recipe != nil {
-		if release := releaseOf(x.recipe, x.facts.Version); x.receipt == nil && release != nil {
-			for _, p := range release.Patches {
-				if has(x.recipe.FixesOf(p)) {
-					return "fixed", "the patch " + p
-				}
-			}
-		}
-		for _, n := range x.recipe.NotAffected {
-			if slices.Contains(ids, n.ID) && n.When.Holds(x.facts) {
-				return "not_affected", n.Because
-			}
-		}
-	}
-	for _, n := range s.Settings.NotAffected {
-		if slices.Contains(ids, n.ID) && (n.Package == "" || n.Package == x.Name) && n.When.Holds(x.facts) {
-			return "not_affected", n.Because
-		}
-	}
-	return "", ""
-}
-
-// samePatch reports whether a patch of a recipe is still what a build was made with.
-func samePatch(r *recipe.Recipe, p store.Source) bool {
-	data, err := r.OnShelf(p.File).ReadFile(recipe.Largest)
-	sum := sha256.Sum256(data)
-	return err == nil && p.Digest.Algorithm == "sha256" && p.Digest.Hex == hex.EncodeToString(sum[:])
-}
-
 func toldKey(id string, x *holder) string { return id + " " + x.Ref.String() + " " + x.part }
 
 func (s *Session) toldFile() string { return filepath.Join(s.keeper().Dir, "reported.json") }
@@ -587,68 +336,4 @@ func (s *Session) keepTold(told map[string]bool) error {
 		err = durable.WriteFile(s.toldFile(), append(data, '\n'), 0o644)
 	}
 	return s.Store.Wrap(err)
-}
-
-// Notice is the holes of builds in a line, for plans and installs.
-type Notice struct {
-	Builds   []store.Ref    `json:"builds"`
-	Holes    int            `json:"holes"`
-	Severity advisory.Score `json:"severity"` // the worst
-}
-
-// HolesIn looks the builds of a ladder up in the databases as they are here. Without databases,
-// or before they were fetched, the notice is empty. Under the policy refuse, it fails if
-// anything would be installed that has a hole.
-func (s *Session) HolesIn(ctx context.Context, l *Ladder) (n Notice, err error) {
-	if len(s.Settings.Advisories) == 0 {
-		return n, nil
-	}
-	var holders []*holder
-	for _, j := range l.Jobs {
-		v, _ := version.Parse(j.Version)
-		x := &holder{Ref: j.Ref, recipe: j.Package.Recipe, facts: j.Package.Facts(s.System),
-			subject: &advisory.Subject{Name: j.Name, Version: j.Version, Known: j.Recipe.KnownAs}}
-		x.facts.Version = v
-		if c := j.Parts[0].Checkout; c != nil {
-			x.subject.Commit, x.subject.Repository = c.ID(), c.URL()
-			x.subject.Known.Git = cmp.Or(x.subject.Known.Git, c.URL())
-		}
-		x.receipt = &store.Receipt{Patches: j.Patches}
-		holders = append(holders, x)
-	}
-	report := &AdvisoriesReport{}
-	found, err := s.lookUp(ctx, report, holders)
-	if problem.KindOf(err) == problem.Fetch && s.Settings.Policy.Advisories != "refuse" {
-		return n, nil // the command advisories reports it
-	}
-	if err != nil {
-		return n, err
-	}
-	for _, h := range found {
-		if !s.counts(h, s.Settings.Policy.Severity) {
-			continue
-		}
-		hole := s.hole(report, h, holders, func(*holder) bool { return false })
-		if len(hole.Builds) == 0 {
-			continue
-		}
-		if n.Holes++; n.Holes == 1 {
-			n.Severity = h.Severity
-		}
-		for _, b := range hole.Builds {
-			if !slices.Contains(n.Builds, b.Ref) {
-				n.Builds = append(n.Builds, b.Ref)
-			}
-		}
-	}
-	if n.Holes > 0 && s.Settings.Policy.Advisories == "refuse" {
-		var names []string
-		for _, b := range n.Builds {
-			names = append(names, b.Name+" "+b.Version)
-		}
-		return n, problem.New(problem.Affected, n.Builds[0].Name, "%s would be installed with published holes (%d, the "+
-			"worst %s); [policy] in the settings refuses that", strings.Join(names, ", "), n.Holes, n.Severity).
-			Remedy(problem.ShowAdvisories, fmt.Sprint(n.Builds[0].Name))
-	}
-	return n, nil
 }

@@ -604,17 +604,8 @@ func Read(file string, p Place) (Settings, error) {
 	default:
 		s.Root = filepath.Join(p.home("XDG_DATA_HOME", ".local/share"), "fernladder")
 	}
-	for _, d := range s.Advisories {
-		if (d.URL == "") == (d.Path == "") || d.URL == "" && d.Signature != nil || (d.Signature == nil) != (d.Keys == nil) {
-			return s, tomlfile.Problems{{Position: d.Position, Source: "[[advisories]]",
-				Message: "[[advisories]] names a url or a path; what a url has can be signed: signature and keys go together"}}
-		}
-		if d.Path != "" {
-			d.Path = absolute(base, d.Path)
-		}
-		for i := range d.Keys {
-			d.Keys[i] = absolute(base, d.Keys[i])
-		}
+	if err := placeAdvisories(s.Advisories, base); err != nil {
+		return s, err
 	}
 	if s.Credentials != "" {
 		s.Credentials = absolute(base, s.Credentials)
@@ -637,6 +628,24 @@ func Read(file string, p Place) (Settings, error) {
 		s.Path = SystemPath
 	}
 	return s, nil
+}
+
+// placeAdvisories makes the paths of databases absolute, and refuses those that name no place, or
+// two.
+func placeAdvisories(all []*Advisories, base string) error {
+	for _, d := range all {
+		if (d.URL == "") == (d.Path == "") || d.URL == "" && d.Signature != nil || (d.Signature == nil) != (d.Keys == nil) {
+			return tomlfile.Problems{{Position: d.Position, Source: "[[advisories]]",
+				Message: "[[advisories]] names a url or a path; what a url has can be signed: signature and keys go together"}}
+		}
+		if d.Path != "" {
+			d.Path = absolute(base, d.Path)
+		}
+		for i := range d.Keys {
+			d.Keys[i] = absolute(base, d.Keys[i])
+		}
+	}
+	return nil
 }
 
 // Shown returns the shortest name of a path for a user in the working directory: relative, if it
