@@ -47,6 +47,7 @@ type AffectedPackage struct {
 	Severity []Severity `json:"severity"`
 	Ranges   []Range    `json:"ranges"`
 	Versions []string   `json:"versions"`
+	Specific specific   `json:"ecosystem_specific"`
 }
 
 // Package is the name of a package.
@@ -240,8 +241,10 @@ func (r *Range) judge(v string, o order) Opinion {
 		case e.Fixed != "" && compare(e.Fixed) >= 0, e.LastAffected != "" && compare(e.LastAffected) > 0:
 			result.Verdict = Unaffected
 		}
-		if e.Fixed != "" {
-			result.Fixed = append(result.Fixed, o.upstream(e.Fixed))
+		if release := o.upstream(e.Fixed); e.Fixed != "" {
+			if c, err := o.compare(release, e.Fixed); err == nil && c >= 0 { // else only the distribution's package is
+				result.Fixed = append(result.Fixed, release)
+			}
 		}
 		if e.Limit != "" {
 			limited, within = true, within || e.Limit == "*" || compare(e.Limit) < 0
@@ -309,7 +312,11 @@ func (a *AffectedPackage) judgeTags(v string) Opinion {
 		}
 	}
 	for _, tag := range a.Versions {
-		if c, err := ours.compare(v, tag); err != nil || c <= 0 {
+		c, err := ours.compare(v, tag)
+		switch {
+		case err != nil && strings.ContainsAny(tag, "0123456789"):
+			return Opinion{Vulnerable, err.Error(), nil}
+		case err == nil && c <= 0:
 			return Opinion{Verdict: Unaffected}
 		}
 	}

@@ -66,10 +66,17 @@ func TestJudge(t *testing.T) {
 			ranged("ECOSYSTEM", `{"introduced":"0"},{"fixed":"0:1.2-4.el9"}`)), "1.2", Vulnerable, false},
 		"apk": {in("Alpine:v3.22", "fern", ranged("ECOSYSTEM", `{"introduced":"0"},{"fixed":"1.2_p1-r2"}`)), "1.2", Vulnerable, false},
 
-		"a tag of a range of commits": {`"versions":["fern-1_2"],` + ranged("GIT", `{"introduced":"0"},{"fixed":"abc"}`), "1.2", Vulnerable, false},
-		"a tag outside of it":         {`"versions":["v1.1"],` + ranged("GIT", `{"introduced":"0"},{"fixed":"abc"}`), "1.2", Unaffected, false},
-		"newer than all, no fix":      {`"versions":["v1.1"],` + ranged("GIT", `{"introduced":"0"}`), "1.2", Vulnerable, true},
-		"commits alone":               {ranged("GIT", `{"introduced":"0"},{"fixed":"abc"}`), "1.2", Vulnerable, true},
+		"a tag of a range of commits":    {`"versions":["fern-1_2"],` + ranged("GIT", `{"introduced":"0"},{"fixed":"abc"}`), "1.2", Vulnerable, false},
+		"a tag outside of it":            {`"versions":["v1.1"],` + ranged("GIT", `{"introduced":"0"},{"fixed":"abc"}`), "1.2", Unaffected, false},
+		"newer than all, no fix":         {`"versions":["v1.1"],` + ranged("GIT", `{"introduced":"0"}`), "1.2", Vulnerable, true},
+		"a tag as other letters have it": {`"versions":["R_1_2_0"],` + ranged("GIT", `{"introduced":"abc"}`), "1.2.0", Vulnerable, false},
+		"a tag of no order":              {`"versions":["snow-1"],` + ranged("GIT", `{"introduced":"abc"}`), "1.2.0", Vulnerable, true},
+		"a word that is no version":      {`"versions":["snow","v1.3"],` + ranged("GIT", `{"introduced":"abc"}`), "1.2.0", Unaffected, false},
+		"a mirror's name of the release": {in("Debian", "fern", ranged("ECOSYSTEM", `{"introduced":"0"},{"fixed":"1:1.2.dfsg-2"}`)),
+			"1.2.dfsg", Vulnerable, false},
+		"a version that was taken back": {in("Debian", "fern", ranged("ECOSYSTEM",
+			`{"introduced":"0"},{"fixed":"1.4.dfsg+really1.2.1-1"}`)), "1.2.1", Unaffected, false},
+		"commits alone": {ranged("GIT", `{"introduced":"0"},{"fixed":"abc"}`), "1.2", Vulnerable, true},
 	} {
 		e, err := Parse([]byte(`{"id":"VALE-2026-1","affected":[{` + c.affected + `}]}`))
 		require.NoError(t, err, name)
@@ -77,6 +84,16 @@ func TestJudge(t *testing.T) {
 		assert.Equal(t, c.verdict, o.Verdict, name)
 		assert.Equal(t, c.doubt, o.Doubt != "", "%s: %s", name, o.Doubt)
 	}
+}
+
+func TestFixedReleases(t *testing.T) {
+	e, err := Parse([]byte(`{"id":"VALE-2026-1","affected":[{"package":{"ecosystem":"Debian:12","name":"fern"},
+		"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":"1:1.2.dfsg-1+deb12u1"}]}]},
+		{"package":{"ecosystem":"Debian:14","name":"fern"},
+		"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":"1:1.3.dfsg+really1.3.1-1"}]}]}]}`))
+	require.NoError(t, err)
+	assert.Equal(t, Opinion{Vulnerable, "", []string{"1.3.1"}}, e.Judge(&Subject{Name: "fern", Version: "1.2", Known: fern}, nil),
+		"what only a distribution has patched is no release")
 }
 
 func TestCommitsAreAskedOfTheClone(t *testing.T) {
@@ -106,10 +123,11 @@ func TestSeverity(t *testing.T) {
 			"CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:H/A:H"},
 		`"severity":[{"type":"CVSS_V4","score":"CVSS:4.0/AV:L/AC:L/AT:N/PR:L/UI:N/VC:L/VI:N/VA:N/SC:N/SI:N/SA:N"}]`: {Medium, 4.8,
 			"CVSS:4.0/AV:L/AC:L/AT:N/PR:L/UI:N/VC:L/VI:N/VA:N/SC:N/SI:N/SA:N"},
-		`"severity":[{"type":"Ubuntu","score":"negligible"}]`: {Level: Low},
-		`"database_specific":{"severity":"IMPORTANT"}`:        {Level: High},
-		`"database_specific":{"severity":{"no":"text"}}`:      {Level: Unknown},
-		`"severity":[{"score":"CVSS:3.1/AV:N"}]`:              {Level: Unknown},
+		`"severity":[{"type":"Ubuntu","score":"negligible"}]`:       {Level: Low},
+		`"database_specific":{"severity":"IMPORTANT"}`:              {Level: High},
+		`"affected":[{"ecosystem_specific":{"severity":"MEDIUM"}}]`: {Level: Medium},
+		`"database_specific":{"severity":{"no":"text"}}`:            {Level: Unknown},
+		`"severity":[{"score":"CVSS:3.1/AV:N"}]`:                    {Level: Unknown},
 	} {
 		e, err := Parse([]byte(`{"id":"VALE-2026-1",` + text + `}`))
 		require.NoError(t, err, text)

@@ -64,7 +64,7 @@ func untagged(text string) string {
 	if len(text) > 0 && text[0] >= '0' && text[0] <= '9' {
 		return text
 	}
-	rest := tagPrefix.ReplaceAllString(text, "")
+	rest := strings.TrimLeft(tagPrefix.ReplaceAllString(text, ""), "._-")
 	if !strings.Contains(rest, ".") {
 		rest = strings.NewReplacer("_", ".", "-", ".").Replace(rest)
 	}
@@ -93,7 +93,7 @@ func bySemver(a, b string) (int, error) {
 }
 
 // repacked is what distributions add to the version of a source that they changed.
-var repacked = pattern.New(`[.+~-]?(dfsg|ds|repack|really)[.+~]?\d*$`)
+var repacked = pattern.New(`[.+~-]?(dfsg|ds|repack)[.+~]?\d*$`)
 
 // firstRevision is the revision of the first package of a release.
 var firstRevision = pattern.New(`^(0|1|0\.1|0ubuntu[01]|1ubuntu1|r0|1\.[a-z][a-z0-9_.]*)?$`)
@@ -108,6 +108,9 @@ func distribution(format ospackage.Format) order {
 		}
 		if i := strings.LastIndexByte(theirs, '-'); i >= 0 {
 			theirs, revision = theirs[:i], theirs[i+1:]
+		}
+		if _, real, is := strings.Cut(theirs, "really"); is { // of a version that had to be taken back
+			theirs = real
 		}
 		return repacked.ReplaceAllString(theirs, ""), revision
 	}
@@ -131,7 +134,7 @@ func distribution(format ospackage.Format) order {
 			return ospackage.CompareWhole(format, a, b), nil
 		},
 		compare: func(text, theirs string) (int, error) {
-			v, err := version.Parse(text)
+			v, err := version.Parse(repacked.ReplaceAllString(text, "")) // as archives of a mirror are called
 			if err != nil {
 				return 0, fmt.Errorf("the order of the version %.60q is unknown", text)
 			}

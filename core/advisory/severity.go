@@ -75,6 +75,11 @@ func (e *Entry) score() Score {
 	if worst.Level == Unknown {
 		worst.Level = levelIn(e.Specific.Severity)
 	}
+	for _, a := range e.Affected {
+		if worst.Level == Unknown {
+			worst.Level = levelIn(a.Specific.Severity)
+		}
+	}
 	return worst
 }
 

@@ -6,39 +6,45 @@ import (
 )
 
 // SourcePackage is the name of the distribution's source package of a package, by the lists of
-// apt, and whether it names the same home page. It is "" where there is none, or no apt.
+// apt, and whether it has the same home page; one with only the same name comes second. It is ""
+// if there is none, or no apt.
 func (p Programs) SourcePackage(ctx context.Context, name, home string) (source string, same bool) {
 	apt := p.Find("apt-cache")
 	if apt == "" {
 		return "", false
 	}
-	var candidates []string
-	for _, form := range []string{"%", "lib%", "%-dev", "lib%-dev", "lib%1", "%-bin", "%-utils"} {
-		candidates = append(candidates, strings.ReplaceAll(form, "%", name))
-	}
-	out, _, err := p.run(ctx, "", append([]string{apt, "--quiet", "show", "--"}, candidates...)...)
-	if err != nil && out == "" {
-		return "", false
-	}
-	for paragraph := range strings.SplitSeq(out, "\n\n") {
-		field := map[string]string{}
-		for line := range strings.Lines(paragraph) {
-			if key, value, is := strings.Cut(strings.TrimSpace(line), ": "); is && line[0] != ' ' {
-				field[key] = value
-			}
-		}
-		of, _, _ := strings.Cut(field["Source"], " ") // and its version in parentheses
+	var binary, of, page string
+	end := func() { // of what is said about a package
 		if of == "" {
-			of = field["Package"]
+			of = binary
 		}
 		switch {
-		case home != "" && samePage(home, field["Homepage"]):
-			return of, true
+		case same || of == "":
+		case home != "" && samePage(home, page):
+			source, same = of, true
 		case of == name:
 			source = of
 		}
+		binary, of, page = "", "", ""
 	}
-	return source, false
+	err := lines(ctx, []string{"LC_ALL=C"}, func(line string) {
+		key, value, _ := strings.Cut(line, ": ")
+		switch key {
+		case "":
+			end()
+		case "Package":
+			binary = value
+		case "Source":
+			of, _, _ = strings.Cut(value, " ") // and its version in parentheses
+		case "Homepage":
+			page = value
+		}
+	}, apt, "dumpavail")
+	if err != nil {
+		return "", false
+	}
+	end()
+	return source, same
 }
 
 // samePage compares the URLs of two pages without what often differs.
