@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 
@@ -480,8 +479,7 @@ func (a *missingAdvice) fromHost() {
 
 // apart adds how to find a header that a package has in a directory of its own.
 func (a *missingAdvice) apart(c *diagnose.Cause) {
-	if len(a.Owners) == 0 || a.Host.Kind != host.Header || slices.Contains(c.Names, a.Host.Name) ||
-		path.Dir(a.Host.Name) == "." {
+	if len(a.Owners) == 0 || a.Host.Kind != host.Header || !strings.HasSuffix(a.Host.Name, "/"+c.Name()) {
 		return
 	}
 	a.add("", "It is in a separate directory: CPPFLAGS = \"-I/usr/include/%s\" in [build.env], if the build does not use "+
