@@ -214,9 +214,9 @@ func (f *facts) parseAsked(s *store.Store, names []string) ([]resolve.Wanted, er
 	return wanted, nil
 }
 
-// requesters replaces names of packages that are only in use because others need them by the
-// requested packages that do: an upgrade moves such a package wherever it is used, and does not
-// make it a requested one.
+// requesters adds to names the requested packages that need them: an upgrade moves a package
+// wherever it is used. A package that is only in use because others need it does not become a
+// requested one.
 func (f *facts) requesters(names []string) (all []string) {
 	for _, name := range names {
 		var users []string
@@ -225,8 +225,8 @@ func (f *facts) requesters(names []string) (all []string) {
 				users = append(users, m.Name)
 			}
 		}
-		if asked := f.Landing.Find(name); asked != nil && asked.Asked || len(users) == 0 {
-			users = []string{name}
+		if own := f.Landing.Find(name); own != nil && own.Asked || len(users) == 0 {
+			users = append(users, name)
 		}
 		for _, user := range users {
 			if !slices.Contains(all, user) {
