@@ -48,8 +48,9 @@ func (a *app) upgradeCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "upgrade [NAME...]",
 		Short: "Move what is installed to the newest releases on the shelves",
-		Long: `Works out the ladder again, with the newest releases of these packages; what they need
-moves only where it has to. Without names, everything moves: what the settings want, or
+		Long: `Works out the ladder again, with the newest releases of these packages, wherever they are
+used: requested packages that need them are built again. What they need moves only where it
+has to. Without names, everything moves: what the settings want, or
 else all packages that were requested. Options stay as they are. Builds what is new,
 changes the landing and moves the lock file. The tip of a branch moves to its newest
 commit.`,
