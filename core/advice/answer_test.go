@@ -153,3 +153,15 @@ func TestWhatIsHere(t *testing.T) {
 	assert.Empty(t, For(fern(t), &diagnose.Cause{Kind: diagnose.MissingHeader, Names: []string{"moss.h"}}, e).At,
 		"of a build it is known what it sees")
 }
+
+// A script of the source's own that left Makefile.in out is replaced.
+func TestRegenerate(t *testing.T) {
+	f := &build.Failure{Cause: &diagnose.Cause{Kind: diagnose.MissingInSource, Names: []string{"src/Makefile.in"}}}
+	for step, want := range map[string]int{"sh ./autogen.sh": 1, "autoreconf -fi": 0, "": 0} {
+		r := &recipe.Recipe{Build: recipe.Build{Method: recipe.Configure}}
+		if step != "" {
+			r.Steps = []recipe.Step{{Name: "before_configure", Script: step}}
+		}
+		assert.Len(t, regenerate(r, f), want, step)
+	}
+}

@@ -82,6 +82,21 @@ func standIn(r *recipe.Recipe, f *build.Failure) []*Answer {
 	}}}
 }
 
+// regenerate runs autoreconf in place of a script of the source's own that left a Makefile.in
+// out: such scripts often run the generators in an order that only works the second time.
+func regenerate(r *recipe.Recipe, f *build.Failure) []*Answer {
+	c, step := f.Cause, r.Step("before_configure")
+	if c == nil || c.Kind != diagnose.MissingInSource || path.Base(c.Name()) != "Makefile.in" ||
+		strings.Contains(step, "autoreconf") || !strings.Contains(step, "sh ./") {
+		return nil
+	}
+	const says = "# autoreconf makes the configure script: the source's own script left Makefile.in out."
+	return []*Answer{{Text: says, change: func(e *tomlfile.Edit, why string) {
+		e.SetTable("steps", []string{"before_configure"}, map[string]string{"before_configure": "'''\nautoreconf -fi\n'''"})
+		e.Append(why + "\n" + says)
+	}}}
+}
+
 // plainPath matches paths without a special meaning to a shell.
 var plainPath = pattern.New(`^\w[\w./+-]*$`)
 

@@ -5,12 +5,14 @@ import (
 	"errors"
 	"path"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
 	"fernladder/core/diagnose"
 	"fernladder/core/event"
 	"fernladder/core/machine"
+	"fernladder/core/pattern"
 	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
@@ -211,6 +213,36 @@ func (a *attempt) walkBox(dir string, visit func(safefs.Entry) error) error {
 	return d.Walk(true, visit)
 }
 
+var (
+	withinMacro = pattern.New(`^(configure\.(?:ac|in)):(\d+): error: possibly undefined macro: A[CS]_`)
+	archived    = pattern.New(`\b(AC?X_\w+)`)
+)
+
+// undefinedMacro is the macro of the macro archive that autoconf complains about: it names only
+// one of its own macros inside, and the line of the source has the other.
+func (a *attempt) undefinedMacro(c diagnose.Cause) string {
+	match := withinMacro.FindStringSubmatch(c.Decisive())
+	if match == nil {
+		return ""
+	}
+	box, err := safefs.OpenDir(a.dirs.box)
+	if err != nil {
+		return ""
+	}
+	defer box.Close()
+	const most = 4 << 20
+	data, err := box.ReadFile(a.dirs.below(filepath.Join(a.dirs.source, a.job.Recipe.Build.Dir, match[1])), most)
+	lines := strings.Split(string(data), "\n")
+	number, _ := strconv.Atoi(match[2])
+	if err != nil || number < 1 || number > len(lines) {
+		return ""
+	}
+	if name := archived.FindStringSubmatch(lines[number-1]); name != nil {
+		return name[1]
+	}
+	return ""
+}
+
 func (a *attempt) failure(stage, what, log string) *Failure {
 	f := &Failure{Package: a.job.Name, Version: a.job.Version, Stage: stage, What: what, Log: log, Work: a.dirs.work}
 	if log != "" {
@@ -223,6 +255,9 @@ func (a *attempt) failure(stage, what, log string) *Failure {
 			case cause.Kind == diagnose.MissingHeader && (a.has(cause.Name()) || path.Base(cause.Name()) == "config.h"),
 				cause.Kind == diagnose.MissingInSource && a.dirs.build != a.dirs.system && name != "" && a.has(name):
 				cause.Kind = diagnose.InSource
+			}
+			if macro := a.undefinedMacro(cause); macro != "" {
+				cause.Kind, cause.Names, cause.Likely = diagnose.MissingMacro, []string{macro}, false
 			}
 			f.Cause = &cause
 		}

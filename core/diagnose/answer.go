@@ -53,7 +53,11 @@ func questions(kind Kind, name string) []host.Question {
 		return []host.Question{{Kind: host.Perl, Name: name}}
 	case MissingMacro:
 		name = strings.TrimPrefix(strings.ToLower(name), "am_path_") // which packages call after themselves
-		return []host.Question{{Kind: host.File, Name: "/usr/share/aclocal/" + name + ".m4"}}
+		all := []host.Question{{Kind: host.File, Name: "/usr/share/aclocal/" + name + ".m4"}}
+		if of, is := strings.CutPrefix(name, "ax_path_"); is {
+			all = append(all, host.Question{Kind: host.File, Name: "/usr/share/aclocal/" + of + ".m4"})
+		}
+		return all
 	case MissingPackage, Missing:
 		all := []host.Question{{Kind: host.Package, Name: strings.ToLower(name)}}
 		if kind == Missing {

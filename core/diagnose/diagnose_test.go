@@ -258,6 +258,8 @@ func TestQuestions(t *testing.T) {
 		{Cause{Kind: MissingPython, Names: []string{"leaf-edge"}}, "python leaf_edge"},
 		{Cause{Kind: MissingPerl, Names: []string{"Leaf::Edge"}}, "perl Leaf::Edge"},
 		{Cause{Kind: MissingMacro, Names: []string{"AX_LEAF"}}, "file /usr/share/aclocal/ax_leaf.m4"},
+		{Cause{Kind: MissingMacro, Names: []string{"AX_PATH_LEAF"}},
+			"file /usr/share/aclocal/ax_path_leaf.m4, file /usr/share/aclocal/leaf.m4"},
 		{Cause{Kind: MissingMacro, Names: []string{"AM_PATH_LEAF"}}, "file /usr/share/aclocal/leaf.m4"},
 		{Cause{Kind: MissingProgram, Names: []string{"yacc", "moss"}}, "program yacc, program bison"},
 		{Cause{Kind: MissingProgram, Names: []string{"zlib-config"}}, "program zlib-config, header zlib.h"},

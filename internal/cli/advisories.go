@@ -41,7 +41,8 @@ not count.`,
 	}
 	c.Flags().BoolVar(&r.Shelves, "shelves", false, "releases on the shelves that are not built, too")
 	c.Flags().StringVar(&r.Lock, "lock", "", "only what the lock file `FILE` has")
-	c.Flags().StringVar(&r.Severity, "severity", "", "the least severity that counts, `LEVEL`: low, medium, high or critical")
+	c.Flags().StringVar(&r.Severity, "severity", "",
+		"the least severity that counts, `LEVEL`: low, medium, high or critical")
 	c.Flags().StringVar(&r.Since, "since", "", "only what was published or changed since `DAY`, as 2026-11-30; last: "+
 		"only what --since last has not shown yet")
 	c.Flags().BoolVar(&r.Older, "older", false, "accept a database that is older than the one seen before")
