@@ -34,18 +34,26 @@ type Known struct {
 type switchable struct{ recipe, name, value string }
 
 // brings finds an option that adds something of this name: one with that name, or with the name
-// of its use, in a recipe with that name. An option of another recipe only uses it.
+// of its use, in a recipe with that name; or that for C++, of a library with its usual ending.
+// An option of another recipe only uses it.
 func (k *Known) brings(name string) (switchable, bool) {
 	name = strings.ToLower(name)
 	i := slices.IndexFunc(k.options, func(o switchable) bool {
-		return (o.name == name || strings.HasSuffix(o.name, "-"+name)) &&
-			strings.HasPrefix(name, strings.TrimPrefix(o.recipe, "lib"))
+		ending, is := strings.CutPrefix(name, strings.TrimPrefix(o.recipe, "lib"))
+		return is && (o.name == name || strings.HasSuffix(o.name, "-"+name) ||
+			slices.Contains(cplusplus, o.name) && slices.Contains(cplusplusEndings, ending))
 	})
 	if i < 0 {
 		return switchable{}, false
 	}
 	return k.options[i], true
 }
+
+// cplusplus are usual names of options for C++, and cplusplusEndings of its libraries' names.
+var (
+	cplusplus        = []string{"cxx", "cpp", "c++", "cplusplus", "cplus"}
+	cplusplusEndings = []string{"xx", "++", "cxx", "cpp", "pp"}
+)
 
 // switchables are the options with which a recipe has more than it offers without them.
 func switchables(r *recipe.Recipe) (all []switchable) {

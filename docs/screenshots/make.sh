@@ -50,7 +50,6 @@ url=$(sed 's/.* //' "$work/served")
 shot draft . "fernladder draft $url/dl/glasshouse-1.0.0.tar.gz --settings drafts.toml
 sed -n '/^.option/,/^method/p' drafts/glasshouse/recipe.toml"
 shot plan . 'fernladder plan glasshouse
-fernladder plan glasshouse -o mistplan.plots=off
 fernladder build sporegen dewcalc
 fernladder plan glasshouse'
 shot options . 'fernladder options mistplan' 'Down space Down Down Return BackSpace BackSpace BackSpace BackSpace 2 5 0 Return Up Up Up space'
@@ -76,7 +75,7 @@ fernladder install glasshouse --settings held.toml >/dev/null 2>&1
 FERNLADDER_SETTINGS=$PWD/held.toml shot advisories . 'fernladder advisories
 fernladder bump dewcalc 1.4.3 && fernladder upgrade dewcalc
 fernladder advisories
-fernladder sbom glasshouse | head -8'
+fernladder sbom glasshouse | head -4'
 cp fernladder.toml handing.toml && printf '[pack]\nprefix = "vale-"\nmaintainer = "Vale Growers <growers@vale-glasshouse.example>"\nsuffix = "vale12"\n' >>handing.toml
 export GNUPGHOME=$work/keys && mkdir -m 700 "$work/keys"
 gpg --batch -q --passphrase '' --quick-gen-key 'Vale Growers <growers@vale-glasshouse.example>' rsa3072 sign never 2>/dev/null

@@ -197,9 +197,13 @@ func (a *app) stepText(b session.AffectedBuild) string {
 
 // showNotice names builds with published holes in a line.
 func (a *app) showNotice(n session.Notice) {
-	if n.Holes > 0 {
-		a.screen.Note("%s: %s, the worst %s. To see what ends them: fernladder advisories", buildNames(n.Builds),
-			term.Count(n.Holes, "published hole"), n.Severity)
+	switch n.Holes {
+	case 0:
+	case 1:
+		a.screen.Note("%s: 1 published hole, %s. To see what ends it: fernladder advisories", buildNames(n.Builds), n.Severity)
+	default:
+		a.screen.Note("%s: %d published holes, the worst %s. To see what ends them: fernladder advisories",
+			buildNames(n.Builds), n.Holes, n.Severity)
 	}
 }
 
