@@ -200,7 +200,8 @@ func (a *app) showNotice(n session.Notice) {
 	switch n.Holes {
 	case 0:
 	case 1:
-		a.screen.Note("%s: 1 published hole, %s. To see what ends it: fernladder advisories", buildNames(n.Builds), n.Severity)
+		a.screen.Note("%s: 1 published hole, %s. To see what ends it: fernladder advisories", buildNames(n.Builds),
+			n.Severity)
 	default:
 		a.screen.Note("%s: %d published holes, the worst %s. To see what ends them: fernladder advisories",
 			buildNames(n.Builds), n.Holes, n.Severity)
