@@ -229,55 +229,15 @@ func (s *scanned) merge(other *scanned) {
 	*other = scanned{records: other.records[:0], head: indexHead{Newest: other.head.Newest}}
 }
 
+// indexed are the members of an entry by whose values it is found, and the prefixes of their keys.
+var indexed = map[string]string{"name": keyName, "purl": keyPurl, "repo": keyRepo, "id": keyID, "modified": ""}
+
 // keysOf finds the keys of an entry without reading all of it: the values of the members by
 // which a package is found, wherever they are. That may be more than counts; the entry is read
 // when it is looked up.
 func keysOf(data []byte, key, modified func(string)) {
-	text := func(raw []byte) string {
-		if bytes.IndexByte(raw, '\\') < 0 {
-			return string(raw)
-		}
-		var s string
-		_ = json.Unmarshal(append(append([]byte{'"'}, raw...), '"'), &s) // is valid
-		return s
-	}
-	for {
-		name, rest, ok := nextText(data)
-		if !ok {
-			return
-		}
-		data = rest
-		rest = bytes.TrimLeft(rest, " \t\r\n")
-		if len(rest) == 0 || rest[0] != ':' {
-			continue
-		}
-		if bytes.IndexByte(name, '\\') >= 0 {
-			name = []byte(text(name))
-		}
-		prefix := ""
-		switch string(name) {
-		case "name":
-			prefix = keyName
-		case "purl":
-			prefix = keyPurl
-		case "repo":
-			prefix = keyRepo
-		case "id":
-			prefix = keyID
-		case "modified":
-		default:
-			continue
-		}
-		rest = bytes.TrimLeft(rest[1:], " \t\r\n")
-		if len(rest) == 0 || rest[0] != '"' {
-			continue
-		}
-		raw, after, ok := nextText(rest)
-		if !ok {
-			return
-		}
-		data = after
-		switch value := text(raw); prefix {
+	take := func(prefix, value string) {
+		switch prefix {
 		case "":
 			modified(value)
 		case keyName:
@@ -293,6 +253,60 @@ func keysOf(data []byte, key, modified func(string)) {
 			key(prefix + value)
 		}
 	}
+	if !bytes.Contains(data, []byte(`\u00`)) { // then letters are written as themselves
+		for name, prefix := range indexed {
+			quoted := []byte(`"` + name + `"`)
+			for rest := data; ; {
+				i := bytes.Index(rest, quoted)
+				if i < 0 {
+					break
+				}
+				rest = rest[i+len(quoted):]
+				if value, _, ok := valueOfMember(rest); ok {
+					take(prefix, value)
+				}
+			}
+		}
+		return
+	}
+	for {
+		name, rest, ok := nextText(data)
+		if !ok {
+			return
+		}
+		data = rest
+		prefix, known := indexed[unquoted(name)]
+		if !known {
+			continue
+		}
+		if value, after, ok := valueOfMember(rest); ok {
+			take(prefix, value)
+			data = after
+		}
+	}
+}
+
+// valueOfMember is the text after the name of a member, and what follows it.
+func valueOfMember(data []byte) (value string, rest []byte, ok bool) {
+	data = bytes.TrimLeft(data, " \t\r\n")
+	if len(data) == 0 || data[0] != ':' {
+		return "", nil, false
+	}
+	if data = bytes.TrimLeft(data[1:], " \t\r\n"); len(data) == 0 || data[0] != '"' {
+		return "", nil, false
+	}
+	raw, rest, ok := nextText(data)
+	return unquoted(raw), rest, ok
+}
+
+// unquoted is a text of JSON that stood between quotes.
+func unquoted(raw []byte) string {
+	if bytes.IndexByte(raw, '\\') < 0 {
+		return string(raw)
+	}
+	var s string
+	_ = json.Unmarshal(append(append([]byte{'"'}, raw...), '"'), &s) // is valid
+	return s
 }
 
 // nextText is the next text of JSON, without its quotes, and what follows it.
