@@ -70,6 +70,24 @@ func TestHostileRepositories(t *testing.T) {
 	}
 }
 
+// A copy that another user has configured runs nothing when it is asked for what it does not have.
+func TestCopiesRunNothing(t *testing.T) {
+	url, head := repository(t, "echo 1 >a")
+	r, ctx, trap := repositories(t), context.Background(), filepath.Join(t.TempDir(), "climbed")
+	_, err := r.Fetch(ctx, Checkout{Package: "fern", Git: url, Commit: head})
+	require.NoError(t, err)
+	for _, set := range [][2]string{{"core.repositoryformatversion", "1"}, {"extensions.partialClone", "origin"},
+		{"remote.origin.promisor", "true"}, {"remote.origin.url", url}, {"remote.origin.uploadpack", "touch " + trap + ";"}} {
+		require.NoError(t, exec.Command("git", "--git-dir="+r.clone(url), "config", set[0], set[1]).Run())
+	}
+	missing := strings.Repeat("1", 40)
+	assert.False(t, r.Has(ctx, Checkout{Package: "fern", Git: url, Commit: missing}))
+	require.NoError(t, os.Remove(filepath.Join(r.clone(url), "shallow")))
+	_, err = r.Precedes(ctx, url, missing, head)
+	assert.NoError(t, err)
+	assert.NoFileExists(t, trap)
+}
+
 func TestPrecedes(t *testing.T) {
 	url, head := repository(t, "echo 1 >a; git add a; git commit -qm first; echo 2 >a")
 	out, err := exec.Command("git", "-C", strings.TrimPrefix(url, "file://"), "rev-parse", "HEAD^").Output()
