@@ -30,6 +30,16 @@ func (k KnownAs) Equal(o KnownAs) bool {
 	return k.Purl == o.Purl && k.Git == o.Git && k.CPE == o.CPE && slices.Equal(k.Names, o.Names)
 }
 
+// PurlOf is the package URL of a version of a package, which has the name here.
+func (k KnownAs) PurlOf(name, version string) string {
+	p, err := packageurl.FromString(k.Purl)
+	if err != nil {
+		p = packageurl.PackageURL{Type: packageurl.TypeGeneric, Name: name}
+	}
+	p.Version = version
+	return p.ToString()
+}
+
 // An EcosystemName is the name of a package in an ecosystem of the OSV format.
 type EcosystemName struct {
 	Ecosystem string `json:"ecosystem"` // as the format writes it

@@ -9,11 +9,11 @@ import (
 	"cmp"
 	"encoding/hex"
 	"encoding/json"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"github.com/package-url/packageurl-go"
 	"github.com/zeebo/blake3"
 
 	"fernladder/core/recipe"
@@ -67,26 +67,11 @@ type HostPackage struct {
 
 // Purl is its package URL.
 func (p HostPackage) Purl() string {
-	return "pkg:" + p.Type + "/" + escape(p.Distribution) + "/" + escape(p.Name) + "@" + escape(p.Version)
+	return packageurl.NewPackageURL(p.Type, p.Distribution, p.Name, p.Version, nil, "").ToString()
 }
 
 // Purl is the package URL of a build.
-func (p *Part) Purl() string {
-	return cmp.Or(p.KnownAs.Purl, "pkg:generic/"+escape(p.Name)) + "@" + escape(p.Version)
-}
-
-// escape is text in a component of a package URL.
-func escape(text string) string {
-	var out strings.Builder
-	for _, c := range []byte(text) {
-		if 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || strings.IndexByte("-._~", c) >= 0 {
-			out.WriteByte(c)
-		} else {
-			fmt.Fprintf(&out, "%%%02X", c)
-		}
-	}
-	return out.String()
-}
+func (p *Part) Purl() string { return p.KnownAs.PurlOf(p.Name, p.Version) }
 
 // Write makes a document, with a line break at its end.
 func (b *Bill) Write(f Format) ([]byte, error) {
@@ -169,7 +154,9 @@ func (b *Bill) hosts() (all []HostPackage) {
 	for _, p := range b.Parts {
 		all = append(all, p.Hosts...)
 	}
-	slices.SortFunc(all, func(a, b HostPackage) int { return cmp.Compare(a.Purl(), b.Purl()) })
+	slices.SortFunc(all, func(a, b HostPackage) int {
+		return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.Version, b.Version))
+	})
 	return slices.Compact(all)
 }
 

@@ -4,12 +4,12 @@ import (
 	"cmp"
 	"encoding/hex"
 	"encoding/json"
-	"fmt"
 	"slices"
 	"strings"
 
 	"github.com/zeebo/blake3"
 
+	"fernladder/core/recipe"
 	"fernladder/core/store"
 )
 
@@ -77,13 +77,19 @@ func (s *Session) VEX(r *AdvisoriesReport) *VEX {
 }
 
 func actionOf(b AffectedBuild) string {
-	switch b.Step.Kind {
-	case StepRebuild:
+	switch {
+	case b.Where == whereKept:
+		return "Nothing uses it; delete it."
+	case b.Where == whereShelf:
+		return "It is not built; do not build it."
+	case b.Step.Kind == StepRebuild:
 		return "Build it again with the patch " + b.Step.Patch + "."
-	case StepUpgrade, StepBump:
+	case b.Step.Kind == StepUpgrade || b.Step.Kind == StepBump:
 		return "Upgrade to " + b.Step.Version + "."
-	case StepOption:
+	case b.Step.Kind == StepOption:
 		return "Build it with " + b.Step.Option + "."
+	case b.Step.Kind == StepRemove:
+		return "Remove " + b.Step.Build.Name + " " + b.Step.Build.Version + "."
 	}
 	if len(b.Fixed) > 0 {
 		return "Nothing yet; fixed in " + strings.Join(b.Fixed, ", ") + "."
@@ -93,12 +99,12 @@ func actionOf(b AffectedBuild) string {
 
 // purlOf is the package URL of a build.
 func (s *Session) purlOf(r store.Ref) string {
-	purl := ""
+	var known recipe.KnownAs
 	if receipt, err := s.Store.Receipt(r); err == nil {
-		purl = receipt.KnownAs.Purl
+		known = receipt.KnownAs
 	}
-	if found, err := s.Shelves.Find(r.Name); purl == "" && err == nil {
-		purl = found.KnownAs.Purl
+	if found, err := s.Shelves.Find(r.Name); known.Purl == "" && err == nil {
+		known = found.KnownAs
 	}
-	return fmt.Sprintf("%s@%s", cmp.Or(purl, "pkg:generic/"+r.Name), r.Version)
+	return known.PurlOf(r.Name, r.Version)
 }
