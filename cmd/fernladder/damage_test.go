@@ -84,12 +84,15 @@ func TestAnotherUsersRoot(t *testing.T) {
 	}
 	w := newBed(t)
 	w.must("install", "moss", "stone")
+	w.write("fernladder.toml", w.read("fernladder.toml")+"[[advisories]]\npath = \"osv\"\n")
+	w.write("osv/A.json", `{"id":"VALE-1","affected":[{"package":{"ecosystem":"npm","name":"moss"}}]}`)
 	require.NoError(t, os.Chmod(w.dir, 0o755))
 	before := listed(t, w.root)
 	w.uid = 65534
 	for _, command := range []string{"list", "show moss", "history", "files fern", "env", "env soil", "plan moss",
 		"log fern", "clean", "check",
-		"landing", "landing compare 0", "owner fern", "why fern", "compare fern moss", "mend", "tinker", "list --unused"} {
+		"landing", "landing compare 0", "owner fern", "why fern", "compare fern moss", "mend", "tinker", "list --unused",
+		"advisories"} {
 		r := w.run(strings.Fields(command)...)
 		assert.Equal(t, 0, r.status, "%s: %s", command, r.stderr)
 	}
@@ -105,11 +108,17 @@ func TestAnotherUsersRoot(t *testing.T) {
 	for _, theirs := range []string{w.root, w.root + "/logs"} {
 		require.NoError(t, os.Chown(theirs, 65534, 65534))
 		for _, command := range []string{"install moss fern -o fern.tall=on", "remove moss", "clean --yes --trees",
-			"lock moss"} {
+			"lock moss", "advisories"} {
 			w.fails(7, strings.Fields(command), "belongs to user 65534")
 		}
 		require.NoError(t, os.Chown(theirs, 0, 0))
 	}
+	// A command that only looks does not write where a link of theirs leads, either.
+	require.NoError(t, errors.Join(os.Mkdir(w.dir+"/victim", 0o755), os.Remove(w.root+"/advisories"),
+		os.Symlink(w.dir+"/victim", w.root+"/advisories"), os.Chown(w.root, 65534, 65534)))
+	w.must("plan", "moss")
+	assert.NoError(t, os.Remove(w.dir+"/victim"), "it is empty")
+	require.NoError(t, errors.Join(os.Remove(w.root+"/advisories"), os.Chown(w.root, 0, 0)))
 	// Nor to one below a directory in which another user can replace it by a link, or which a group
 	// can write to.
 	require.NoError(t, os.Chown(w.dir, 65534, 65534))
@@ -122,7 +131,7 @@ func TestAnotherUsersRoot(t *testing.T) {
 	require.NoError(t, syscall.Mount(w.root, w.root, "", syscall.MS_BIND, ""))
 	defer syscall.Unmount(w.root, syscall.MNT_DETACH)
 	require.NoError(t, syscall.Mount("", w.root, "", syscall.MS_BIND|syscall.MS_REMOUNT|syscall.MS_RDONLY, ""))
-	for _, command := range []string{"list", "show moss", "history", "plan moss"} {
+	for _, command := range []string{"list", "show moss", "history", "plan moss", "advisories"} {
 		assert.Equal(t, 0, w.run(strings.Fields(command)...).status, command)
 	}
 	w.fails(7, []string{"remove", "moss"}, "cannot be written")

@@ -16,7 +16,6 @@ import (
 	"strings"
 
 	"fernladder/core/recipe"
-	"fernladder/core/version"
 )
 
 // An Entry is an advisory, as far as it is used.
@@ -381,13 +380,3 @@ const (
 	keyPurl = "p:"
 	keyRepo = "r:"
 )
-
-// compareVersions orders versions by our order; others as text.
-func compareVersions(a, b string) int {
-	v, errV := version.Parse(a)
-	w, errW := version.Parse(b)
-	if errV != nil || errW != nil {
-		return cmp.Compare(a, b)
-	}
-	return v.Compare(w)
-}

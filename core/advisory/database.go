@@ -96,6 +96,7 @@ func (d *database) scan(ctx context.Context) (*scanned, error) {
 			return all.archive(ctx, file, info.Size, number)
 		}
 		if info.Size > largestEntry {
+			all.head.Entries++
 			all.head.Broken++
 			return nil
 		}

@@ -14,6 +14,7 @@ type Source struct {
 	Name  string // for people
 	Path  string // a file with an entry, a zip archive of them, or a directory of both
 	Index string // the file of its index; only a cache
+	Keep  bool   // the index, if it has to be made
 }
 
 // Contents is what a database has.
@@ -43,7 +44,7 @@ func Open(ctx context.Context, sources []Source) (*Databases, error) {
 	for _, s := range sources {
 		o := &opened{Source: s, database: database{s.Path}}
 		var err error
-		if o.index, err = openIndex(ctx, &o.database, s.Index); err != nil {
+		if o.index, err = openIndex(ctx, &o.database, s.Index, s.Keep); err != nil {
 			d.Close()
 			return nil, &Unreadable{s.Name, err}
 		}
@@ -288,7 +289,7 @@ func (h *Hole) take(e *Entry) {
 	}
 	const longest = 200
 	if text := cmp.Or(e.Summary, firstSentence(e.Details)); h.Summary == "" {
-		h.Summary = text[:min(longest, len(text))]
+		h.Summary = strings.ToValidUTF8(text[:min(longest, len(text))], "")
 	}
 	if e.Published != "" && (h.Published == "" || e.Published < h.Published) {
 		h.Published = e.Published

@@ -47,7 +47,7 @@ func write(t *testing.T, path string, data []byte) {
 }
 
 func find(t *testing.T, dir string, versions ...string) ([]*Hole, *Databases, error) {
-	d, err := Open(context.Background(), []Source{{"vale", dir, filepath.Join(t.TempDir(), "sub", "index")}})
+	d, err := Open(context.Background(), []Source{{"vale", dir, filepath.Join(t.TempDir(), "sub", "index"), true}})
 	if err != nil {
 		return nil, nil, err
 	}

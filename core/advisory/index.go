@@ -9,12 +9,10 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/zeebo/blake3"
@@ -62,8 +60,8 @@ func hashOf(key string) uint64 {
 	return binary.LittleEndian.Uint64(sum[:])
 }
 
-// openIndex opens the index of a database, or makes it.
-func openIndex(ctx context.Context, d *database, file string) (*index, error) {
+// openIndex opens the index of a database, or makes it: for this once, if it is not to be kept.
+func openIndex(ctx context.Context, d *database, file string, keep bool) (*index, error) {
 	state, err := d.state()
 	if err != nil {
 		return nil, err
@@ -79,17 +77,15 @@ func openIndex(ctx context.Context, d *database, file string) (*index, error) {
 		return nil, err
 	}
 	s.head.Format, s.head.Of = indexFormat, state
-	err = writeIndex(file, s)
-	if errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EROFS) { // then it is for this once
-		dir, failed := os.MkdirTemp("", "fernladder-advisories-")
-		if failed != nil {
-			return nil, failed
+	if !keep {
+		dir, err := os.MkdirTemp("", "fernladder-advisories-")
+		if err != nil {
+			return nil, err
 		}
 		defer os.RemoveAll(dir)
 		file = filepath.Join(dir, "index")
-		err = writeIndex(file, s)
 	}
-	if err != nil {
+	if err := writeIndex(file, s); err != nil {
 		return nil, err
 	}
 	return readIndex(file)

@@ -121,14 +121,14 @@ func distribution(format ospackage.Format) order {
 		case ospackage.RPM:
 			return ospackage.CompareRPM(ospackage.RPMVersion(v), upstream)
 		}
-		return compareVersions(v.String(), upstream)
+		return version.CompareTexts(v.String(), upstream)
 	}
 	return order{
 		order: func(a, b string) (int, error) {
 			if format == apk {
 				x, r := split(a)
 				y, s := split(b)
-				return cmp.Or(compareVersions(x, y), compareVersions(strings.TrimPrefix(r, "r"),
+				return cmp.Or(version.CompareTexts(x, y), version.CompareTexts(strings.TrimPrefix(r, "r"),
 					strings.TrimPrefix(s, "r"))), nil
 			}
 			return ospackage.CompareWhole(format, a, b), nil

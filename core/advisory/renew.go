@@ -29,6 +29,7 @@ type Keeper struct {
 	Dir      string
 	Archives *source.Archives
 	Waiting  func() // is called when another process renews the same database
+	ReadOnly bool   // nothing is written, not even a lock; then Renew is not called
 
 	held []func()
 }
@@ -58,7 +59,7 @@ func place(d *settings.Advisories) (id, name string) {
 // was never fetched.
 func (k *Keeper) Source(d *settings.Advisories) (Source, error) {
 	id, name := place(d)
-	s := Source{Name: name, Path: d.Path, Index: filepath.Join(k.Dir, id, "index")}
+	s := Source{Name: name, Path: d.Path, Index: filepath.Join(k.Dir, id, "index"), Keep: !k.ReadOnly}
 	if d.URL != "" {
 		known, err := k.state(id)
 		if err == nil && known.File == "" {
@@ -72,19 +73,19 @@ func (k *Keeper) Source(d *settings.Advisories) (Source, error) {
 	return s, nil
 }
 
-// Use is Source, and keeps other processes from replacing the copy until Close is called. Who may
-// not lock it uses it nevertheless.
+// Use is Source, and keeps other processes from replacing the copy until Close is called, unless
+// the keeper is read-only.
 func (k *Keeper) Use(ctx context.Context, d *settings.Advisories) (Source, error) {
-	if id, _ := place(d); d.URL != "" {
-		unlock, err := filelock.Shared(ctx, filepath.Join(k.Dir, id, "lock"), k.Waiting)
-		if ctx.Err() != nil {
-			return Source{}, err
-		}
-		if err == nil {
-			k.held = append(k.held, unlock)
-		}
+	s, err := k.Source(d)
+	if err != nil || d.URL == "" || k.ReadOnly {
+		return s, err
 	}
-	return k.Source(d)
+	unlock, err := filelock.Shared(ctx, filepath.Join(filepath.Dir(s.Index), "lock"), k.Waiting)
+	if err != nil {
+		return s, err
+	}
+	k.held = append(k.held, unlock)
+	return k.Source(d) // it may have been replaced before
 }
 
 // Close lets other processes replace the copies.
@@ -158,7 +159,7 @@ func (k *Keeper) Renew(ctx context.Context, d *settings.Advisories, older bool) 
 			next.Signed = good.String()
 		}
 	}
-	index, err := openIndex(ctx, &database{path}, filepath.Join(dir, "index"))
+	index, err := openIndex(ctx, &database{path}, filepath.Join(dir, "index"), true)
 	if err != nil {
 		return false, &Unreadable{name, err}
 	}

@@ -13,6 +13,7 @@ import (
 	"fernladder/core/problem"
 	"fernladder/core/recipe"
 	"fernladder/core/store"
+	"fernladder/core/version"
 )
 
 // Runs is the error for a package that cannot leave the landing, because another that stays
@@ -168,7 +169,7 @@ func promote(asked []landing.Asked, left []landing.Member) (done bool) {
 		}
 		newest := -1
 		for i, a := range asked {
-			if a.Name == m.Name && (newest < 0 || store.CompareVersions(a.Version, asked[newest].Version) > 0) {
+			if a.Name == m.Name && (newest < 0 || version.CompareTexts(a.Version, asked[newest].Version) > 0) {
 				newest = i
 			}
 		}

@@ -177,15 +177,16 @@ func Tips(m *machine.Machine, ask Ask) ([]resolve.Wanted, *lock.File, error) {
 	if f.Landing, err = landing.Current(m.Store); err != nil {
 		return nil, nil, err
 	}
-	// Receipts are read at the same time as recipes: the plan needs both, and the store remembers
-	// them.
-	var receipts sync.WaitGroup
-	receipts.Go(func() { receiptsOf(m.Store, f.Landing) })
-	defer receipts.Wait()
-	if ask.Upgrade && len(ask.Names) > 0 { // what is requested depends on them
+	if ask.Upgrade && len(ask.Names) > 0 { // what is requested depends on receipts
 		if err := f.readReceipts(m.Store); err != nil {
 			return nil, nil, err
 		}
+	} else {
+		// Receipts are read at the same time as recipes: the plan needs both, and the store
+		// remembers them.
+		var receipts sync.WaitGroup
+		receipts.Go(func() { receiptsOf(m.Store, f.Landing) })
+		defer receipts.Wait()
 	}
 	if err := f.readAsk(m); err != nil {
 		return nil, nil, err

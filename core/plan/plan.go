@@ -12,6 +12,7 @@ import (
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/store"
+	"fernladder/core/version"
 )
 
 // A Plan is what will be done, as a value. Nothing of it has been done.
@@ -69,7 +70,7 @@ func Make(ctx context.Context, f facts) (*Plan, error) {
 		// Of several, the one with the plain names, or the newest, is replaced.
 		old, front := p.Was[r.Name], f.Landing.Find(r.Name)
 		if old == nil || front != nil && front.Ref == r.Ref ||
-			(front == nil || front.Ref != old.Ref) && store.CompareVersions(r.Version, old.Version) > 0 {
+			(front == nil || front.Ref != old.Ref) && version.CompareTexts(r.Version, old.Version) > 0 {
 			p.Was[r.Name] = r
 		}
 	}

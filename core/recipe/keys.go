@@ -123,7 +123,7 @@ func (r *Recipe) optionKeys(name string, o *Option) []tomlfile.Key {
 		tomlfile.Texts("off", &o.Off, "Arguments that it adds when it is off.").Check(r.checkBuildText),
 		tomlfile.Pairs("values", &o.Values, true, CheckWord,
 			"Its values, with the arguments that each adds, for an option that is not on or off.").Check(r.checkBuildText),
-		tomlfile.Parsed("takes", "number, text, list or path", &o.Takes, wordAmong("takes", Number, Line, Words, Path),
+		tomlfile.Parsed("takes", "number, text, list or path", &o.Takes, WordAmong("takes", Number, Line, Words, Path),
 			"The type of its value, where that is free: a whole number, one line of text, a list of words, or an absolute "+
 				"path."),
 		tomlfile.Texts("given", &o.Given,
@@ -159,7 +159,7 @@ func (r *Recipe) needKeys(n *Need) []tomlfile.Key {
 		tomlfile.Texts("either", &n.Either,
 			"Recipes of which one is enough: the first that is available. Instead of recipe.").Check(CheckName),
 		tomlfile.Parsed("version", "range of versions", &n.Range, version.ParseRange, "The accepted versions. Default: all."),
-		tomlfile.Parsed("role", "tool, library or runtime", &n.Role, wordAmong("role", Tool, Library, Runtime),
+		tomlfile.Parsed("role", "tool, library or runtime", &n.Role, WordAmong("role", Tool, Library, Runtime),
 			"Its role: tool (runs during the build), library (compiled or linked against) or runtime (needed when the "+
 				"program runs).").Must(),
 		r.whenKey(&n.When, "The condition under which it is needed."),
@@ -178,7 +178,7 @@ func (r *Recipe) whenKey(into *Condition, about string) tomlfile.Key {
 func (r *Recipe) buildKeys() []tomlfile.Key {
 	r.Build.Parallel, r.Build.Bare = true, true
 	return []tomlfile.Key{
-		tomlfile.Parsed("method", "configure, cmake, meson, make or script", &r.Build.Method, wordAmong("method", methods...),
+		tomlfile.Parsed("method", "configure, cmake, meson, make or script", &r.Build.Method, WordAmong("method", methods...),
 			"The build system. With script, everything is in [steps].").Must(),
 		tomlfile.Text("dir", &r.Build.Dir,
 			"The directory of the source that the build system is in, where that is not its top.").Check(checkInside),

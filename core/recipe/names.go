@@ -10,8 +10,8 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// wordAmong returns a reader for a key that takes one of a few words.
-func wordAmong[T ~string](key string, words ...T) func(string) (T, error) {
+// WordAmong returns a reader for a key that takes one of a few words.
+func WordAmong[T ~string](key string, words ...T) func(string) (T, error) {
 	return func(text string) (T, error) {
 		if slices.Contains(words, T(text)) {
 			return T(text), nil

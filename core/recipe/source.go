@@ -73,6 +73,16 @@ func (r *Recipe) Tip() *Release {
 	return nil
 }
 
+// Release returns the release of a version, or nil.
+func (r *Recipe) Release(v version.Version) *Release {
+	for _, x := range r.Releases {
+		if !x.Version.IsZero() && x.Version.Compare(v) == 0 {
+			return x
+		}
+	}
+	return nil
+}
+
 // Newest is the stable release with the highest version, or nil.
 func (r *Recipe) Newest() *Release {
 	var newest *Release

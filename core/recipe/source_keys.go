@@ -44,7 +44,7 @@ func (r *Recipe) releaseKeys(x *Release) []tomlfile.Key {
 		},
 			"The version, in quotes. A release on the track tip has none: its version is that of the latest tag and the "+
 				"number of commits since."),
-		tomlfile.Parsed("track", "stable, preview or tip", &x.Track, wordAmong("track", Stable, Preview, Tip),
+		tomlfile.Parsed("track", "stable, preview or tip", &x.Track, WordAmong("track", Stable, Preview, Tip),
 			"How settled it is: stable (the default), preview or tip. Previews are candidates only when requested by exact "+
 				"version, the head of a branch as NAME:tip."),
 		r.archiveKey(&x.Archive, "The URLs of this release's archive, where they are not those of [source]."),

@@ -277,7 +277,7 @@ func checkAbsolute(path string) error {
 }
 
 func checkFamily(name string) error {
-	_, err := wordAmong("a family of operating systems", host.Families...)(name)
+	_, err := WordAmong("a family of operating systems", host.Families...)(name)
 	return err
 }
 

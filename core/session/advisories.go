@@ -9,11 +9,13 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"slices"
+	"syscall"
 	"time"
 
 	"fernladder/core/advisory"
 	"fernladder/core/durable"
 	"fernladder/core/event"
+	"fernladder/core/filelock"
 	"fernladder/core/landing"
 	"fernladder/core/problem"
 	"fernladder/core/safefs"
@@ -42,6 +44,7 @@ type AdvisoriesReport struct {
 	Unfetched  map[string]string   `json:"unfetched"`  // databases whose copy here was used, and why
 	Affected   []store.Ref         `json:"affected"`   // builds with holes that are in use or locked
 
+	all    []*store.Receipt
 	inUse  map[store.Ref]bool
 	beside map[store.Ref]store.Ref // what only a build beside another uses, to that build
 }
@@ -105,10 +108,18 @@ func (s *Session) Advisories(ctx context.Context, r AdvisoriesRequest) (*Advisor
 	if r.Severity != "" && !slices.Contains(advisory.Levels, advisory.Level(r.Severity)) {
 		return nil, problem.New(problem.Usage, "severity", "severity %s: it can be low, medium, high or critical", r.Severity)
 	}
-	// The index of a large database takes more than most operations, once.
-	defer debug.SetMemoryLimit(debug.SetMemoryLimit(112 << 20))
+	k := s.keeper()
+	defer k.Close()
+	err = s.Store.Prepare()
+	switch {
+	case err == nil:
+	case r.Since != sinceLast && (errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EROFS)):
+		k.ReadOnly = true // a user who may only look
+	default:
+		return nil, err
+	}
 	report := &AdvisoriesReport{Unfetched: map[string]string{}}
-	failed, err := s.renewAdvisories(ctx, report, r.Older)
+	failed, err := s.renewAdvisories(ctx, k, report, r.Older)
 	if err != nil {
 		return report, err
 	}
@@ -116,13 +127,20 @@ func (s *Session) Advisories(ctx context.Context, r AdvisoriesRequest) (*Advisor
 	if err != nil {
 		return report, err
 	}
-	found, err := s.lookUp(ctx, report, holders)
+	found, err := s.lookUp(ctx, k, report, holders)
 	if err != nil {
 		return report, err
 	}
-	told, err := s.toldHoles()
-	if err != nil {
-		return report, err
+	told := map[string]bool{}
+	if r.Since == sinceLast {
+		unlock, err := filelock.Exclusive(ctx, s.toldFile()+".lock", k.Waiting)
+		if err != nil {
+			return report, err
+		}
+		defer unlock()
+		if told, err = s.toldHoles(); err != nil {
+			return report, err
+		}
 	}
 	stepper := s.stepper(ctx)
 	for _, h := range found {
@@ -130,7 +148,7 @@ func (s *Session) Advisories(ctx context.Context, r AdvisoriesRequest) (*Advisor
 			!since.IsZero() && !after(since, h.Published, h.Modified) {
 			continue
 		}
-		hole := s.hole(report, h, holders, func(x *holder) bool { return r.Since == sinceLast && told[toldKey(h.ID, x)] })
+		hole := s.hole(report, h, holders, func(x *holder) bool { return told[toldKey(h.ID, x)] })
 		for i, x := range hole.holders {
 			hole.Builds[i].Step.Kind = StepNone
 			if !hole.Builds[i].InUse() {
@@ -199,24 +217,26 @@ func (s *Session) counts(h *advisory.Hole, least string) bool {
 	return h.Severity.Level.Rank() >= advisory.Level(least).Rank()
 }
 
+func (s *Session) advisoriesDir() string { return filepath.Join(s.Store.Root, "advisories") }
+
 func (s *Session) keeper() *advisory.Keeper {
-	return &advisory.Keeper{Dir: filepath.Join(s.Store.Root, "advisories"), Archives: s.Archives, Waiting: func() {
-		s.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder that fetches advisories"})
+	return &advisory.Keeper{Dir: s.advisoriesDir(), Archives: s.Archives, Waiting: func() {
+		s.Tell(event.Event{Kind: event.Waiting, Text: "another fernladder that reads advisories"})
 	}}
 }
 
 // renewAdvisories fetches what is newer. If a site fails, the copy that is here counts, and the
 // report says so; failed is the last such error.
-func (s *Session) renewAdvisories(ctx context.Context, report *AdvisoriesReport, older bool) (failed, err error) {
-	k := s.keeper()
+func (s *Session) renewAdvisories(ctx context.Context, k *advisory.Keeper, report *AdvisoriesReport,
+	older bool) (failed, err error) {
 	for _, d := range s.Settings.Advisories {
-		if s.Offline && d.URL != "" {
+		if k.ReadOnly || s.Offline && d.URL != "" {
 			continue
 		}
 		_, err := k.Renew(ctx, d, older)
 		source, here := k.Source(d)
 		switch {
-		case err == nil || errors.Is(err, fs.ErrPermission):
+		case err == nil:
 		case ctx.Err() != nil || here != nil || d.URL == "":
 			return nil, s.Stored(err)
 		default:
@@ -228,6 +248,8 @@ func (s *Session) renewAdvisories(ctx context.Context, report *AdvisoriesReport,
 
 // openAdvisories opens the databases as they are here.
 func (s *Session) openAdvisories(ctx context.Context, k *advisory.Keeper) (*advisory.Databases, error) {
+	// The index of a large database takes more than most operations, once.
+	defer debug.SetMemoryLimit(debug.SetMemoryLimit(112 << 20))
 	var sources []advisory.Source
 	for _, d := range s.Settings.Advisories {
 		source, err := k.Use(ctx, d)
@@ -243,9 +265,8 @@ func (s *Session) openAdvisories(ctx context.Context, k *advisory.Keeper) (*advi
 }
 
 // lookUp finds the holes that name the packages of holders.
-func (s *Session) lookUp(ctx context.Context, report *AdvisoriesReport, holders []*holder) ([]*advisory.Hole, error) {
-	k := s.keeper()
-	defer k.Close()
+func (s *Session) lookUp(ctx context.Context, k *advisory.Keeper, report *AdvisoriesReport,
+	holders []*holder) ([]*advisory.Hole, error) {
 	databases, err := s.openAdvisories(ctx, k)
 	if err != nil {
 		return nil, err
@@ -315,7 +336,7 @@ func (s *Session) hole(report *AdvisoriesReport, h *advisory.Hole, holders []*ho
 
 func toldKey(id string, x *holder) string { return id + " " + x.Ref.String() + " " + x.part }
 
-func (s *Session) toldFile() string { return filepath.Join(s.keeper().Dir, "reported.json") }
+func (s *Session) toldFile() string { return filepath.Join(s.advisoriesDir(), "reported.json") }
 
 // toldHoles are holes of builds that --since last has reported.
 func (s *Session) toldHoles() (map[string]bool, error) {

@@ -42,6 +42,7 @@ func (s *Session) holders(report *AdvisoriesReport, r AdvisoriesRequest) ([]*hol
 	if err != nil {
 		return nil, err
 	}
+	report.all = all
 	report.inUse, report.beside = inUse(all, current)
 	var holders []*holder
 	built := map[string]bool{}
@@ -137,7 +138,11 @@ func chosen(holders []*holder, texts []string) (some []*holder, err error) {
 		if len(found) == 0 {
 			return nil, problem.New(problem.Usage, text, "no build or locked release is %s", text)
 		}
-		some = append(some, found...)
+		for _, x := range found {
+			if !slices.Contains(some, x) {
+				some = append(some, x)
+			}
+		}
 	}
 	return some, nil
 }
@@ -190,12 +195,8 @@ func (s *Session) released(b *lock.Build, where string) []*holder {
 		subject: &advisory.Subject{Name: b.Name, Version: b.Version.String()}}
 	if found, err := s.Shelves.Find(b.Name); err == nil {
 		x.recipe, x.subject.Known = found, found.KnownAs
-		release := releaseOf(found, b.Version)
 		for _, o := range found.Options {
-			x.facts.Options[o.Name] = o.Default
-			if release != nil {
-				x.facts.Options[o.Name] = o.DefaultOf(release)
-			}
+			x.facts.Options[o.Name] = o.DefaultOf(found.Release(b.Version))
 		}
 	}
 	for _, text := range b.Options {
@@ -205,23 +206,12 @@ func (s *Session) released(b *lock.Build, where string) []*holder {
 	return []*holder{x}
 }
 
-func releaseOf(r *recipe.Recipe, v version.Version) *recipe.Release {
-	for _, x := range r.Releases {
-		if !x.Version.IsZero() && x.Version.Compare(v) == 0 {
-			return x
-		}
-	}
-	return nil
-}
-
-// answer says whether a patch of a build ends a hole, or a statement says that it does not concern the build.
+// answer says whether a patch of a build ends a hole, or a statement says that it does not
+// concern the build.
 func (s *Session) answer(x *holder, ids []string) (status, because string) {
-	has := func(some []string) bool {
-		return slices.ContainsFunc(some, func(id string) bool { return slices.Contains(ids, id) })
-	}
 	if x.receipt != nil {
 		for _, p := range x.receipt.Patches {
-			if has(p.Fixes) || x.recipe != nil && has(x.recipe.FixesOf(p.File)) && samePatch(x.recipe, p) {
+			if anyOf(p.Fixes, ids) || x.recipe != nil && anyOf(x.recipe.FixesOf(p.File), ids) && samePatch(x.recipe, p) {
 				return "fixed", "the patch " + p.File
 			}
 		}
@@ -232,9 +222,9 @@ func (s *Session) answer(x *holder, ids []string) (status, because string) {
 		}
 	}
 	if x.recipe != nil {
-		if release := releaseOf(x.recipe, x.facts.Version); x.receipt == nil && release != nil {
+		if release := x.recipe.Release(x.facts.Version); x.receipt == nil && release != nil {
 			for _, p := range release.Patches {
-				if has(x.recipe.FixesOf(p)) {
+				if anyOf(x.recipe.FixesOf(p), ids) {
 					return "fixed", "the patch " + p
 				}
 			}
@@ -251,6 +241,11 @@ func (s *Session) answer(x *holder, ids []string) (status, because string) {
 		}
 	}
 	return "", ""
+}
+
+// anyOf reports whether one of some ids is among others.
+func anyOf(some, ids []string) bool {
+	return slices.ContainsFunc(some, func(id string) bool { return slices.Contains(ids, id) })
 }
 
 // samePatch reports whether a patch of a recipe is still what a build was made with.

@@ -20,9 +20,9 @@ type Notice struct {
 	Severity advisory.Score `json:"severity"` // the worst
 }
 
-// HolesIn looks the builds of a ladder up in the databases as they are here. Without databases,
-// or before they were fetched, the notice is empty. Under the policy refuse, it fails if
-// anything would be installed that has a hole.
+// HolesIn looks the builds of a ladder up in the databases as they are here, and writes nothing.
+// Without databases, or before they were fetched, the notice is empty. Under the policy refuse,
+// it fails if anything would be installed that has a hole.
 func (s *Session) HolesIn(ctx context.Context, l *Ladder) (n Notice, err error) {
 	if len(s.Settings.Advisories) == 0 {
 		return n, nil
@@ -41,7 +41,9 @@ func (s *Session) HolesIn(ctx context.Context, l *Ladder) (n Notice, err error) 
 		holders = append(holders, x)
 	}
 	report := &AdvisoriesReport{}
-	found, err := s.lookUp(ctx, report, holders)
+	k := s.keeper()
+	k.ReadOnly = true
+	found, err := s.lookUp(ctx, k, report, holders)
 	if problem.KindOf(err) == problem.Fetch && s.Settings.Policy.Advisories != "refuse" {
 		return n, nil // the command advisories reports it
 	}

@@ -3,15 +3,14 @@ package session
 import (
 	"context"
 	"errors"
+	"maps"
 	"path"
 	"slices"
 	"strings"
 
 	"fernladder/core/advisory"
-	"fernladder/core/inspect"
 	"fernladder/core/problem"
 	"fernladder/core/recipe"
-	"fernladder/core/safefs"
 	"fernladder/core/source"
 	"fernladder/core/store"
 	"fernladder/core/upstream"
@@ -57,9 +56,9 @@ func (t *stepper) step(h *advisory.Hole, x *holder) (Step, error) {
 		return Step{Kind: StepNone}, nil
 	}
 	ids := append([]string{h.ID}, h.Aliases...)
-	if release := releaseOf(x.recipe, x.facts.Version); release != nil {
+	if release := x.recipe.Release(x.facts.Version); release != nil {
 		for _, p := range release.Patches {
-			if slices.ContainsFunc(x.recipe.FixesOf(p), func(id string) bool { return slices.Contains(ids, id) }) {
+			if anyOf(x.recipe.FixesOf(p), ids) {
 				return Step{Kind: StepRebuild, Patch: p, Remedy: []problem.Remedy{problem.Do(problem.UpgradePackage, x.Name)}}, nil
 			}
 		}
@@ -136,10 +135,7 @@ func (t *stepper) option(ids []string, x *holder) string {
 		for _, o := range x.recipe.OptionsOf(x.facts) {
 			for _, choice := range o.Choices() {
 				facts := x.facts
-				facts.Options = map[string]string{}
-				for name, value := range x.facts.Options {
-					facts.Options[name] = value
-				}
+				facts.Options = maps.Clone(facts.Options)
 				facts.Options[o.Name] = choice
 				if when.Mentions(o.Name) && when.Holds(facts) {
 					return o.Name + "=" + choice
@@ -153,15 +149,8 @@ func (t *stepper) option(ids []string, x *holder) string {
 // standOn fills in what uses builds with holes: what needs them, directly or not, and which of
 // that has a library of theirs inside.
 func (s *Session) standOn(report *AdvisoriesReport) error {
-	if len(report.Holes) == 0 {
-		return nil
-	}
-	all, err := s.Store.Receipts()
-	if err != nil {
-		return err
-	}
 	users := map[store.Ref][]*store.Receipt{}
-	for _, r := range all {
+	for _, r := range report.all {
 		for _, need := range r.Needs {
 			users[need.Ref] = append(users[need.Ref], r)
 		}
@@ -217,43 +206,14 @@ func (s *Session) copiedInto(r store.Ref, users []*store.Receipt) (all []store.R
 		}) {
 			continue
 		}
-		compiled, links, err := s.linked(user.Ref, shared)
+		libraries, compiled, err := s.librariesOf(user.Ref)
 		if err != nil && !errors.Is(err, store.ErrGone) {
 			return nil, err
 		}
+		links := slices.ContainsFunc(slices.Collect(maps.Keys(libraries)), func(name string) bool { return shared[name] })
 		if compiled && !links {
 			all = append(all, user.Ref)
 		}
 	}
 	return all, nil
-}
-
-// linked reports whether a build has programs or libraries, and whether any asks for one of some
-// libraries.
-func (s *Session) linked(r store.Ref, libraries map[string]bool) (compiled, links bool, err error) {
-	files, err := s.Store.Files(r)
-	if err != nil {
-		return false, false, err
-	}
-	dir, err := safefs.OpenDir(s.Store.Tree(r))
-	if err != nil {
-		return false, false, s.Store.Gone(r, err)
-	}
-	defer dir.Close()
-	for _, f := range files {
-		if !f.Mode.IsRegular() || f.Target != "" {
-			continue
-		}
-		file, err := dir.Open(f.Path)
-		if err != nil {
-			return compiled, links, s.Store.Gone(r, err)
-		}
-		b, is := inspect.ReadBinary(file)
-		file.Close()
-		compiled = compiled || is
-		if is && slices.ContainsFunc(b.Needs, func(name string) bool { return libraries[name] }) {
-			return true, true, nil
-		}
-	}
-	return compiled, false, nil
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
-	"slices"
 	"time"
 
 	"fernladder/core/buildfile"
@@ -239,9 +238,7 @@ func (d *drafting) addRelease(found *draft.Source, o draft.Origin, report *Draft
 	if err != nil || o.SHA256 == "" {
 		return nil, nil
 	}
-	if slices.ContainsFunc(r.Releases, func(x *recipe.Release) bool {
-		return !x.Version.IsZero() && x.Version.Compare(v) == 0
-	}) {
+	if r.Release(v) != nil {
 		return nil, nil
 	}
 	x := &recipe.Release{Version: v, Track: recipe.Stable, Archive: []string{o.URL}, Size: int(o.Size),

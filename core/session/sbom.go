@@ -132,7 +132,7 @@ func (s *Session) unbuilt(b *lock.Build, refs map[string]store.Ref) *store.Recei
 			}
 		}
 	}
-	release := releaseOf(found, b.Version)
+	release := found.Release(b.Version)
 	switch {
 	case release == nil && found.Tip() != nil && len(b.Source) > 0:
 		r.Sources = []store.Source{{URL: found.ExpandURL(found.Tip().Repository(), ""), Commit: b.Source[0]}}
@@ -209,29 +209,9 @@ func (s *Session) addHosts(ctx context.Context, parts []*sbom.Part) error {
 
 // asked are the libraries that files of a build ask for, and that no tree has.
 func (s *Session) asked(p *sbom.Part, parts []*sbom.Part) (libraries []string, err error) {
-	files, err := s.Store.Files(p.Ref)
+	wanted, _, err := s.librariesOf(p.Ref)
 	if err != nil {
 		return nil, err
-	}
-	dir, err := safefs.OpenDir(s.Store.Tree(p.Ref))
-	if err != nil {
-		return nil, s.Store.Gone(p.Ref, err)
-	}
-	defer dir.Close()
-	wanted := map[string]bool{}
-	for _, f := range files {
-		if !f.Mode.IsRegular() || f.Mode.Perm()&0o111 == 0 && !slices.Contains([]string{".so", ".node"}, path.Ext(f.Path)) {
-			continue
-		}
-		file, err := dir.Open(f.Path)
-		if err != nil {
-			return nil, s.Store.Gone(p.Ref, err)
-		}
-		b, _ := inspect.ReadBinary(file)
-		file.Close()
-		for _, library := range b.Needs {
-			wanted[library] = true
-		}
 	}
 	for _, other := range parts {
 		if other.Tree == "" || len(wanted) == 0 || other != p && !slices.ContainsFunc(p.Needs, func(l store.Link) bool {
@@ -248,4 +228,35 @@ func (s *Session) asked(p *sbom.Part, parts []*sbom.Part) (libraries []string, e
 		}
 	}
 	return sortedNames(wanted), nil
+}
+
+// librariesOf are the shared libraries that the programs and libraries of a build ask for;
+// compiled reports whether it has any.
+func (s *Session) librariesOf(r store.Ref) (libraries map[string]bool, compiled bool, err error) {
+	files, err := s.Store.Files(r)
+	if err != nil {
+		return nil, false, err
+	}
+	dir, err := safefs.OpenDir(s.Store.Tree(r))
+	if err != nil {
+		return nil, false, s.Store.Gone(r, err)
+	}
+	defer dir.Close()
+	libraries = map[string]bool{}
+	for _, f := range files {
+		if !f.Mode.IsRegular() {
+			continue
+		}
+		file, err := dir.Open(f.Path)
+		if err != nil {
+			return libraries, compiled, s.Store.Gone(r, err)
+		}
+		b, is := inspect.ReadBinary(file)
+		file.Close()
+		compiled = compiled || is
+		for _, library := range b.Needs {
+			libraries[library] = true
+		}
+	}
+	return libraries, compiled, nil
 }

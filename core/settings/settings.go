@@ -246,7 +246,8 @@ func Keys(s *Settings, shelves *[]string) []tomlfile.Key {
 				"folders that belong to you or to root need no such line, unless their shelf is itself a repository."),
 		tomlfile.Text("credentials", &s.Credentials,
 			"A file with the credentials for hosts. It must be readable only by its owner."),
-		tomlfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation, isolation,
+		tomlfile.Parsed("isolation", "open, fenced or sealed", &s.Isolation,
+			recipe.WordAmong("isolation", sandbox.Levels...),
 			"The minimum isolation of builds: open (the default), fenced or sealed. Builds use the strongest level that the "+
 				"machine allows; if that is below the minimum, nothing is built."),
 		tomlfile.Flag("bare", &s.bare.is,
@@ -254,7 +255,7 @@ func Keys(s *Settings, shelves *[]string) []tomlfile.Key {
 				"its base and what recipes declare."),
 		tomlfile.Text("bare_why", &s.bare.why, "Why bare is false, in one line. Receipts record it."),
 		tomlfile.Parsed("access", "everyone, group or private", &s.Access,
-			oneOf("access", "everyone", "group", "private"),
+			recipe.WordAmong("access", "everyone", "group", "private"),
 			"Access to the root: everyone may use what is installed; with group, members of group may also install; with "+
 				"private, only the owner of the root can see anything in it. Default: directories are made readable for "+
 				"everyone, and later changes of their permissions stay."),
@@ -347,21 +348,11 @@ func advisoriesKeys(d *Advisories) []tomlfile.Key {
 
 func (p *Policy) keys() []tomlfile.Key {
 	return []tomlfile.Key{
-		tomlfile.Parsed("advisories", "tell or refuse", &p.Advisories, oneOf("advisories", "tell", "refuse"),
+		tomlfile.Parsed("advisories", "tell or refuse", &p.Advisories, recipe.WordAmong("advisories", "tell", "refuse"),
 			"What plan and install do about builds with published holes: tell (the default), or refuse to install them."),
 		tomlfile.Parsed("severity", "low, medium, high or critical", &p.Severity,
-			oneOf("severity", "low", "medium", "high", "critical"),
+			recipe.WordAmong("severity", "low", "medium", "high", "critical"),
 			"The least severity that counts. Default: low. A hole of unknown severity always counts."),
-	}
-}
-
-func oneOf(key string, words ...string) func(string) (string, error) {
-	return func(text string) (string, error) {
-		if !slices.Contains(words, text) {
-			return "", &tomlfile.At{Advice: "it can be: " + strings.Join(words, ", "),
-				Err: fmt.Errorf("%s cannot be %q", key, text)}
-		}
-		return text, nil
 	}
 }
 
@@ -669,13 +660,6 @@ func mustBeAbsolute(path string) error {
 		return fmt.Errorf("%q must begin with /", path)
 	}
 	return nil
-}
-
-func isolation(text string) (sandbox.Level, error) {
-	if !slices.Contains(sandbox.Levels, sandbox.Level(text)) {
-		return "", &tomlfile.At{Advice: "it can be: open, fenced, sealed", Err: fmt.Errorf("isolation cannot be %q", text)}
-	}
-	return sandbox.Level(text), nil
 }
 
 func mustBeInside(dir string) error {

@@ -156,26 +156,34 @@ func (a *Archives) FetchUnpinned(ctx context.Context, source string) (string, re
 	}
 	f.Close()
 	defer partial{file: f.Name()}.remove()
-	if a.Offline && !strings.HasPrefix(source, "file://") {
-		w.URLs = []string{source}
-		return "", w.Digest, notHere(w)
-	}
-	if err := a.Credentials.Err(); err != nil {
+	got, err := a.unpinned(ctx, source, partial{file: f.Name()}, w)
+	if err != nil {
 		return "", w.Digest, err
 	}
-	got, err := a.transfer(ctx, source, partial{file: f.Name()}, w, newHashes(w.Digest.Algorithm), true)
-	digest, size := got.digest, got.size
-	if err != nil {
-		if ctx.Err() != nil {
-			return "", w.Digest, ctx.Err()
-		}
-		if errors.As(err, new(*StoreError)) {
-			return "", w.Digest, err
-		}
-		return "", w.Digest, &FetchError{Wanted: w, Attempts: []Attempt{{Redacted(source), err}}}
-	}
-	a.Events.Event(event.Event{Kind: event.Obtained, Package: w.Package, Text: Redacted(source), Done: size})
+	digest := got.digest
+	a.Events.Event(event.Event{Kind: event.Obtained, Package: w.Package, Text: Redacted(source), Done: got.size})
 	return a.Path(digest), digest, a.store(f.Name(), a.Path(digest), source)
+}
+
+// unpinned transfers a file without a stated digest. Errors are ErrUnchanged, the context's, a
+// *StoreError, a *FetchError, or say that the file is not here.
+func (a *Archives) unpinned(ctx context.Context, source string, part partial, w Wanted) (transferred, error) {
+	if a.Offline && !strings.HasPrefix(source, "file://") {
+		w.URLs = []string{source}
+		return transferred{}, notHere(w)
+	}
+	if err := a.Credentials.Err(); err != nil {
+		return transferred{}, err
+	}
+	got, err := a.transfer(ctx, source, part, w, newHashes(w.Digest.Algorithm), true)
+	switch {
+	case err == nil:
+	case ctx.Err() != nil:
+		err = ctx.Err()
+	case !errors.Is(err, ErrUnchanged) && !errors.As(err, new(*StoreError)):
+		err = &FetchError{Wanted: w, Attempts: []Attempt{{Redacted(source), err}}}
+	}
+	return got, err
 }
 
 // ErrUnchanged is the answer for a file that is as it was fetched before.
@@ -186,22 +194,10 @@ var ErrUnchanged = errors.New("the file has not changed")
 // same, the error is ErrUnchanged; others are a *FetchError or *StoreError.
 func (a *Archives) Renew(ctx context.Context, source, to, validator string) (fresh string, err error) {
 	w := Wanted{Package: path.Base(source), Digest: recipe.Digest{Algorithm: "sha256"}, unless: validator}
-	if a.Offline && !strings.HasPrefix(source, "file://") {
-		w.URLs = []string{source}
-		return "", notHere(w)
-	}
-	if err := a.Credentials.Err(); err != nil {
-		return "", err
-	}
 	part := partial{file: to + ".partial"}
-	got, err := a.transfer(ctx, source, part, w, newHashes(w.Digest.Algorithm), true)
-	switch {
-	case errors.Is(err, ErrUnchanged) || errors.As(err, new(*StoreError)):
+	got, err := a.unpinned(ctx, source, part, w)
+	if err != nil {
 		return "", err
-	case ctx.Err() != nil:
-		return "", ctx.Err()
-	case err != nil:
-		return "", &FetchError{Wanted: w, Attempts: []Attempt{{Redacted(source), err}}}
 	}
 	if err := durable.Rename(part.file, to); err != nil {
 		return "", &StoreError{err}

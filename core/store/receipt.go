@@ -402,7 +402,7 @@ func (s *Store) ReceiptsOf(name string) ([]*Receipt, error) {
 		receipts = append(receipts, r)
 	}
 	slices.SortFunc(receipts, func(a, b *Receipt) int {
-		return cmp.Or(cmp.Compare(a.Name, b.Name), CompareVersions(b.Version, a.Version), b.Began.Compare(a.Began))
+		return cmp.Or(cmp.Compare(a.Name, b.Name), version.CompareTexts(b.Version, a.Version), b.Began.Compare(a.Began))
 	})
 	return receipts, nil
 }
@@ -412,16 +412,6 @@ const idLength = 12
 
 // ShortID cuts a digest in hexadecimal to the length of a build id.
 func ShortID(hex string) string { return hex[:idLength] }
-
-// CompareVersions orders versions; invalid ones as text.
-func CompareVersions(a, b string) int {
-	v, errV := version.Parse(a)
-	w, errW := version.Parse(b)
-	if errV != nil || errW != nil {
-		return cmp.Compare(a, b)
-	}
-	return v.Compare(w)
-}
 
 // parseBuildName splits VERSION-ID, the name of a tree's directory.
 func parseBuildName(name, base string) (Ref, bool) {

@@ -60,7 +60,7 @@ func Newer(ctx context.Context, m *machine.Machine, r *recipe.Recipe) ([]version
 	newer := []version.Version{}
 	for _, match := range matches {
 		v, err := version.Parse(match[1])
-		if err == nil && find(r, v) == nil && (has.IsZero() || v.Compare(has) > 0) &&
+		if err == nil && r.Release(v) == nil && (has.IsZero() || v.Compare(has) > 0) &&
 			!slices.ContainsFunc(newer, func(o version.Version) bool { return o.Compare(v) == 0 }) {
 			newer = append(newer, v)
 		}
@@ -89,7 +89,7 @@ func OnBranch(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (*Branc
 	commit := ""
 	for _, x := range receipts {
 		v, err := version.Parse(x.Version)
-		if err != nil || find(r, v) != nil || newest != nil && x.Began.Before(newest.Began) {
+		if err != nil || r.Release(v) != nil || newest != nil && x.Began.Before(newest.Began) {
 			continue
 		}
 		if i := slices.IndexFunc(x.Sources, func(s store.Source) bool { return s.Commit != "" && s.Into == "" }); i >= 0 {
@@ -106,16 +106,6 @@ func OnBranch(ctx context.Context, m *machine.Machine, r *recipe.Recipe) (*Branc
 	return &Branch{newest.Ref, since}, m.Stored(err)
 }
 
-// find returns the release of a version, or nil.
-func find(r *recipe.Recipe, v version.Version) *recipe.Release {
-	for _, x := range r.Releases {
-		if !x.Version.IsZero() && x.Version.Compare(v) == 0 {
-			return x
-		}
-	}
-	return nil
-}
-
 // Added is a release that was added to a recipe.
 type Added struct {
 	*recipe.Release
@@ -128,7 +118,7 @@ type Added struct {
 // signatures, that of the archive has to be good. A version that is a preview by its
 // own words is one.
 func Add(ctx context.Context, m *machine.Machine, r *recipe.Recipe, v version.Version) (Added, error) {
-	if x := find(r, v); x != nil {
+	if x := r.Release(v); x != nil {
 		return Added{}, problem.New(problem.Usage, r.Name, "%s has release %s already (%s)", r.Name, x.Version, x.Position)
 	}
 	x := &recipe.Release{Version: v, Track: recipe.Stable}

@@ -241,3 +241,13 @@ func isDigit(c byte) bool { return '0' <= c && c <= '9' }
 func isItem(c rune) bool {
 	return '0' <= c && c <= '9' || 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z'
 }
+
+// CompareTexts orders versions as they are written; invalid ones as text.
+func CompareTexts(a, b string) int {
+	v, errV := Parse(a)
+	w, errW := Parse(b)
+	if errV != nil || errW != nil {
+		return strings.Compare(a, b)
+	}
+	return v.Compare(w)
+}
