@@ -23,7 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"fernladder/core/ospackage"
-	"fernladder/core/repository"
+	"fernladder/core/signature"
 )
 
 // A handed world has packages of a garden, and a repository of them served on the loopback.
@@ -260,7 +260,7 @@ func TestAptUsesTheRepository(t *testing.T) {
 	_, err = h.apt("update")
 	assert.Error(t, err, "another key")
 	// A repository that was not published within its validity is stale.
-	key2, err := repository.ReadKey(h.path("vale.key"), time.Now)
+	key2, err := signature.ReadKey(h.path("vale.key"), time.Now)
 	require.NoError(t, err)
 	stale := &repository.Repository{Dir: h.path("repo"), Name: "vale", Now: func() time.Time {
 		return time.Now().AddDate(0, 0, -10)

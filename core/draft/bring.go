@@ -108,7 +108,7 @@ func unpacked(ctx context.Context, m *machine.Machine, url, work string) (string
 	}
 	if o.Signature = m.Archives.SignatureOf(ctx, url); o.Signature != "" {
 		if text, err := m.Archives.FetchSmall(ctx, o.Signature); err == nil {
-			o.Signers = signature.Signer(text)
+			o.Signers = signature.SignersOf(text)
 		}
 	}
 	if len(o.Signers) == 0 { // the server's answer is no signature

@@ -19,6 +19,7 @@ import (
 	"fernladder/core/pattern"
 	"fernladder/core/problem"
 	"fernladder/core/safefs"
+	"fernladder/core/signature"
 )
 
 // Changed is the outcome of a change, and the packages after it.
@@ -26,7 +27,7 @@ type Changed struct{ Added, Gone, Now []Entry }
 
 // Add adds packages, in files of either format, to a suite of apt's; keep is the number of
 // newest versions of each to keep; 0: all.
-func (r *Repository) Add(ctx context.Context, key Key, files []string, suite string, keep int) (*Changed, error) {
+func (r *Repository) Add(ctx context.Context, key signature.Key, files []string, suite string, keep int) (*Changed, error) {
 	c := &Changed{}
 	return c, r.Change(ctx, key, func(entries []Entry) ([]Entry, error) {
 		for _, file := range files {
@@ -47,7 +48,7 @@ func (r *Repository) Add(ctx context.Context, key Key, files []string, suite str
 }
 
 // Drop removes packages, by NAME or NAME=VERSION, with trees that nothing depends on any more.
-func (r *Repository) Drop(ctx context.Context, key Key, names []string) (*Changed, error) {
+func (r *Repository) Drop(ctx context.Context, key signature.Key, names []string) (*Changed, error) {
 	if _, err := r.Entries(); err != nil {
 		return nil, err
 	}
@@ -123,7 +124,7 @@ func stemOf(name string) string {
 }
 
 // take brings a package into the pool. It is nil if the pool has it.
-func (r *Repository) take(file, suite string, key Key, entries []Entry) (*Entry, error) {
+func (r *Repository) take(file, suite string, key signature.Key, entries []Entry) (*Entry, error) {
 	f, err := safefs.Open(file)
 	if errors.Is(err, safefs.ErrNotRegular) {
 		return nil, ospackage.Bad(file, "it is not a file")
@@ -253,7 +254,7 @@ func (e *Entry) rpm(f *os.File) (*ospackage.RPMFile, error) {
 
 // copyIn copies a package into the pool, completely or not at all; it signs a .rpm. look only
 // finds out what it would be.
-func (r *Repository) copyIn(f *os.File, headers *ospackage.RPMFile, e *Entry, key Key, look bool) error {
+func (r *Repository) copyIn(f *os.File, headers *ospackage.RPMFile, e *Entry, key signature.Key, look bool) error {
 	to := filepath.Join(r.Dir, e.File)
 	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 		return err

@@ -19,11 +19,12 @@ import (
 	"fernladder/core/ospackage"
 	"fernladder/core/pattern"
 	"fernladder/core/safefs"
+	"fernladder/core/signature"
 )
 
 // publishApt writes the files for apt: for each suite the lists of packages, by architecture,
 // plain and compressed, also under their digests, and the signed file.
-func (r *Repository) publishApt(dir, old string, entries []Entry, key Key) error {
+func (r *Repository) publishApt(dir, old string, entries []Entry, key signature.Key) error {
 	suites := map[string][]Entry{}
 	for _, e := range entries {
 		if e.Format == ospackage.Deb {
@@ -38,7 +39,7 @@ func (r *Repository) publishApt(dir, old string, entries []Entry, key Key) error
 	return nil
 }
 
-func (r *Repository) suite(dir, old, suite string, entries []Entry, key Key) error {
+func (r *Repository) suite(dir, old, suite string, entries []Entry, key signature.Key) error {
 	if !nameForm.MatchString(suite) {
 		return badName(suite)
 	}

@@ -14,11 +14,12 @@ import (
 	"fernladder/core/durable"
 	"fernladder/core/ospackage"
 	"fernladder/core/pattern"
+	"fernladder/core/signature"
 )
 
 // publishDNF writes the files for dnf: packages and their needs, their files, and changes, and
 // the signed file with the digests of these.
-func (r *Repository) publishDNF(dir, old string, number int, entries []Entry, key Key) error {
+func (r *Repository) publishDNF(dir, old string, number int, entries []Entry, key signature.Key) error {
 	var its []Entry
 	for _, e := range entries {
 		if e.Format == ospackage.RPM {

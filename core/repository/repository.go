@@ -41,6 +41,7 @@ import (
 	"fernladder/core/pattern"
 	"fernladder/core/problem"
 	"fernladder/core/safefs"
+	"fernladder/core/signature"
 )
 
 // own is the directory that marks a directory as a repository of ours.
@@ -187,7 +188,7 @@ func (r *Repository) index(number int) (entries []Entry, err error) {
 
 // Change makes new packages from the existing ones, and publishes them. The files of new ones
 // are in the pool. It waits for other changes of the repository.
-func (r *Repository) Change(ctx context.Context, key Key, change func([]Entry) ([]Entry, error)) error {
+func (r *Repository) Change(ctx context.Context, key signature.Key, change func([]Entry) ([]Entry, error)) error {
 	if !nameForm.MatchString(r.Name) {
 		return badName(r.Name)
 	}
@@ -233,7 +234,7 @@ func (r *Repository) Change(ctx context.Context, key Key, change func([]Entry) (
 }
 
 // sameKey refuses another key than the one beside the packages.
-func (r *Repository) sameKey(key Key) error {
+func (r *Repository) sameKey(key signature.Key) error {
 	ring, err := r.public()
 	if err != nil ||
 		slices.ContainsFunc(ring, func(e *openpgp.Entity) bool { return fingerprint(e) == key.Fingerprint() }) {
@@ -304,7 +305,7 @@ func (r *Repository) sweep(current int) error {
 }
 
 // publish writes a state: everything in it, synced, and not in use yet.
-func (r *Repository) publish(number, before int, entries []Entry, key Key) error {
+func (r *Repository) publish(number, before int, entries []Entry, key signature.Key) error {
 	dir := r.state(number)
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err

@@ -16,6 +16,7 @@ import (
 	"fernladder/core/pack"
 	"fernladder/core/problem"
 	"fernladder/core/repository"
+	"fernladder/core/signature"
 )
 
 // A PackRequest asks for packages of the operating system. Without Ask.Prefix they are made
@@ -156,21 +157,21 @@ func (s *Session) repository(r RepositoryRequest) (*repository.Repository, error
 	return x, nil
 }
 
-func (s *Session) signingKey(r RepositoryRequest) (repository.Key, error) {
-	usage := func(text string) (repository.Key, error) { return nil, problem.New(problem.Usage, "key", "%s", text) }
+func (s *Session) signingKey(r RepositoryRequest) (signature.Key, error) {
+	usage := func(text string) (signature.Key, error) { return nil, problem.New(problem.Usage, "key", "%s", text) }
 	switch {
 	case r.Keep < 0 || r.Valid < 0:
 		return usage("--keep and --valid are numbers from 0 on")
 	case r.KeyFile != "" && r.AgentKey != "":
 		return usage("--key and --gpg cannot be combined")
 	case r.KeyFile != "":
-		return repository.ReadKey(r.KeyFile, s.Now)
+		return signature.ReadKey(r.KeyFile, s.Now)
 	case r.AgentKey != "":
 		program := s.Programs.Find("gpg")
 		if program == "" {
 			return usage("there is no gpg on this machine; sign with --key FILE")
 		}
-		return repository.AgentKey(program, r.AgentKey)
+		return signature.AgentKey(program, r.AgentKey)
 	}
 	return usage("a repository is signed; name the key: --key FILE, or --gpg ID")
 }

@@ -146,8 +146,8 @@ func VerifyFor(namespace string, file File, signature []byte, keys *Keys, now ti
 	return keys.verifyOpenPGP(file, signature, now)
 }
 
-// Signer returns the keys that a signature claims to be by, as far as it names them.
-func Signer(signature []byte) []string {
+// SignersOf returns the keys that a signature claims to be by, as far as it names them.
+func SignersOf(signature []byte) []string {
 	switch {
 	case bytes.HasPrefix(signature, []byte("untrusted comment:")):
 		return minisignSigner(signature)

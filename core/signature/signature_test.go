@@ -289,7 +289,7 @@ func TestMinisignAndSSH(t *testing.T) {
 				assert.Equal(t, "grower@vale.example", got.Owner)
 			}
 			if name != "ssh, several" {
-				assert.Contains(t, Signer([]byte(c.sig)), got.Fingerprint)
+				assert.Contains(t, SignersOf([]byte(c.sig)), got.Fingerprint)
 			}
 			unreadable := errors.New("unreadable")
 			_, err = Verify(File{Open: func() (io.ReadCloser, error) { return nil, unreadable }}, []byte(c.sig), keys, today)

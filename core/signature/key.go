@@ -1,4 +1,4 @@
-package repository
+package signature
 
 import (
 	"bytes"
@@ -39,12 +39,16 @@ type fileKey struct {
 
 const largestKey = 1 << 20
 
-// ReadKey reads an OpenPGP secret key without a passphrase, armoured or binary, from a file that
-// only its owner can read.
-func ReadKey(file string, now func() time.Time) (Key, error) {
-	bad := func(what string, args ...any) error {
+// badKey makes the problems of a file with a secret key.
+func badKey(file string) func(what string, args ...any) error {
+	return func(what string, args ...any) error {
 		return problem.New(problem.Other, file, "%s: %s", file, fmt.Sprintf(what, args...))
 	}
+}
+
+// readSecret reads a file that only its owner can read: this user, or root.
+func readSecret(file string) ([]byte, error) {
+	bad := badKey(file)
 	opened, err := safefs.OpenPrivate(file)
 	var readable *safefs.Readable
 	if errors.As(err, &readable) {
@@ -64,6 +68,17 @@ func ReadKey(file string, now func() time.Time) (Key, error) {
 	data, err := io.ReadAll(io.LimitReader(opened, largestKey))
 	if err != nil {
 		return nil, bad("this key cannot be read: %v", err)
+	}
+	return data, nil
+}
+
+// ReadKey reads an OpenPGP secret key without a passphrase, armoured or binary, from a file that
+// only its owner can read.
+func ReadKey(file string, now func() time.Time) (Key, error) {
+	bad := badKey(file)
+	data, err := readSecret(file)
+	if err != nil {
+		return nil, err
 	}
 	ring, err := openpgp.ReadArmoredKeyRing(bytes.NewReader(data))
 	if err != nil {
@@ -132,7 +147,7 @@ func (k *fileKey) Public() ([]byte, error) {
 	return append(out.Bytes(), '\n'), err
 }
 
-func (k *fileKey) Fingerprint() string { return fingerprint(k.entity) }
+func (k *fileKey) Fingerprint() string { return fmt.Sprintf("%X", k.entity.PrimaryKey.Fingerprint) }
 
 // agentKey is a key of gpg's agent.
 type agentKey struct{ program, id string }
