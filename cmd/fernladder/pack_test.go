@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"fernladder/core/ospackage"
+	"fernladder/core/repository"
 	"fernladder/core/signature"
 )
 

@@ -14,6 +14,7 @@ const (
 	FetchProgress  Kind = "fetch_progress"  // Done and Total count bytes
 	FetchRetried   Kind = "fetch_retried"   // Text is the URL, Err why, Elapsed how long is waited
 	FetchEnded     Kind = "fetch_ended"     // Text is the URL that served it
+	SendProgress   Kind = "send_progress"   // Text is where it is sent, Done and Total count bytes
 	Obtained       Kind = "obtained"        // like FetchEnded, for a file without a stated digest
 	MirrorFailed   Kind = "mirror_failed"   // Text is the URL, Err why
 	CheckedOut     Kind = "checked_out"     // Text is the repository and the commit

@@ -3,6 +3,7 @@
 package settings
 
 import (
+	"cmp"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
 	"fernladder/core/sandbox"
+	"fernladder/core/signature"
 	"fernladder/core/tomlfile"
 	"fernladder/core/version"
 )
@@ -68,6 +70,9 @@ type Settings struct {
 	Advisories  []*Advisories // databases that are read
 	Policy      Policy
 	NotAffected []*NotAffected
+
+	Depots     []*Depot // with builds of others, or for them
+	OnlyDepots bool     // nothing is built here
 
 	remote   []*recipe.Shelf
 	defaults []tomlfile.Pair
@@ -131,6 +136,16 @@ type Advisories struct {
 	Path      string   // a file or directory
 	Signature []string // URLs
 	Keys      []string // files
+}
+
+// Depot is a place with builds: a repository of an OCI registry, or a directory.
+type Depot struct {
+	tomlfile.Position
+	Name string
+	URL  string   // of a repository, or
+	Path string   // of a directory
+	Keys []string // files; builds signed by them are taken
+	Sign string   // the secret key that builds are signed with when they are put there, or ""
 }
 
 // Policy is what is done about builds with published holes.
@@ -300,6 +315,13 @@ func Keys(s *Settings, shelves *[]string) []tomlfile.Key {
 		tomlfile.Table("policy", s.Policy.keys, "What is done about builds with published holes."),
 		tomlfile.Named("not_affected", &s.NotAffected, notAffectedKeys, recipe.CheckAdvisory,
 			"A published hole that does not concern this machine's builds, [not_affected.\"CVE-2026-0001\"]."),
+		tomlfile.Tables("depot", &s.Depots, depotKeys,
+			"A place with builds: a repository of an OCI registry, or a directory in the OCI image layout. Builds with "+
+				"exactly the wanted build id and a signature by one of its keys are taken from it instead of being built here; "+
+				"share puts builds into those that have a key to sign with. They are searched in order."),
+		tomlfile.Parsed("depots", "use or only", &s.OnlyDepots, depotsUse,
+			"With only, nothing is built on this machine: what no depot has is an error. Build ids are then those of the "+
+				"compilers in ladder.lock. Default: use."),
 		tomlfile.Choices("defaults", &s.defaults,
 			"Defaults of options in every recipe that has them: static, tests, documentation, debug, or others, as in "+
 				"[defaults] static = true. Existing builds stay as they are until they are requested."),
@@ -344,6 +366,39 @@ func advisoriesKeys(d *Advisories) []tomlfile.Key {
 			Check(recipe.CheckURL),
 		tomlfile.Texts("keys", &d.Keys, "Files with the only public keys that are trusted for it."),
 	}
+}
+
+func depotKeys(d *Depot) []tomlfile.Key {
+	return []tomlfile.Key{
+		tomlfile.Text("name", &d.Name, "What messages and flags call it. Default: its url or path.").Check(recipe.CheckOneLine),
+		tomlfile.Text("url", &d.URL,
+			"The repository, as in https://registry.vale.example/builds. With http, nothing secret is sent.").
+			Check(mustBeRegistry),
+		tomlfile.Text("path", &d.Path, "Instead of url: a directory, such as one on a stick, or one that machines share."),
+		tomlfile.Texts("keys", &d.Keys,
+			"Files with the only public keys that are trusted for its builds: OpenPGP, minisign or SSH. Without, nothing is "+
+				"taken from it."),
+		tomlfile.Text("sign", &d.Sign,
+			"The secret key that share signs builds with: a file that only its owner can read, with an SSH, minisign or "+
+				"OpenPGP key; the public part of an SSH key that an agent has; or gpg:ID. Without, share puts nothing there."),
+	}
+}
+
+func depotsUse(text string) (bool, error) {
+	if text != "use" && text != "only" {
+		return false, &tomlfile.At{Advice: "it can be: use, only", Err: fmt.Errorf("depots cannot be %q", text)}
+	}
+	return text == "only", nil
+}
+
+var registryForm = pattern.New(`^https?://[A-Za-z0-9.-]+(:[0-9]+)?(/[a-z0-9]+((\.|_|__|-+)[a-z0-9]+)*)+/?$`)
+
+func mustBeRegistry(text string) error {
+	if !registryForm.MatchString(text) {
+		return &tomlfile.At{Advice: "for example: https://registry.vale.example/builds",
+			Err: fmt.Errorf("%q is not the URL of a repository of a registry", text)}
+	}
+	return nil
 }
 
 func (p *Policy) keys() []tomlfile.Key {
@@ -598,6 +653,9 @@ func Read(file string, p Place) (Settings, error) {
 	if err := placeAdvisories(s.Advisories, base); err != nil {
 		return s, err
 	}
+	if err := placeDepots(s.Depots, base); err != nil {
+		return s, err
+	}
 	if s.Credentials != "" {
 		s.Credentials = absolute(base, s.Credentials)
 	}
@@ -634,6 +692,37 @@ func placeAdvisories(all []*Advisories, base string) error {
 		}
 		for i := range d.Keys {
 			d.Keys[i] = absolute(base, d.Keys[i])
+		}
+	}
+	return nil
+}
+
+// placeDepots makes the paths of depots absolute, and refuses those that name no place, or two, and
+// names that several have.
+func placeDepots(all []*Depot, base string) error {
+	names := map[string]bool{}
+	for _, d := range all {
+		wrong := ""
+		switch d.Name = cmp.Or(d.Name, d.URL, d.Path); {
+		case (d.URL == "") == (d.Path == ""):
+			wrong = "[[depot]] names a url or a path"
+		case len(d.Keys) == 0 && d.Sign == "":
+			wrong = "[[depot]] needs keys, to take builds from it, or sign, to put builds there"
+		case names[d.Name]:
+			wrong = fmt.Sprintf("two depots are called %s", d.Name)
+		}
+		if wrong != "" {
+			return tomlfile.Problems{{Position: d.Position, Source: "[[depot]]", Message: wrong}}
+		}
+		names[d.Name] = true
+		if d.Path != "" {
+			d.Path = absolute(base, d.Path)
+		}
+		for i := range d.Keys {
+			d.Keys[i] = absolute(base, d.Keys[i])
+		}
+		if d.Sign != "" && signature.IsFile(d.Sign) {
+			d.Sign = absolute(base, d.Sign)
 		}
 	}
 	return nil

@@ -20,6 +20,7 @@ import (
 // A Signer makes signatures that Verify accepts. Every Key is one.
 type Signer interface {
 	Armored(data []byte) ([]byte, error) // a detached signature, in letters
+	Public() ([]byte, error)             // the key for those who verify, as Keys.Add reads it
 	Fingerprint() string                 // as Good has it
 }
 
@@ -110,7 +111,8 @@ func (s sshSigning) Armored(data []byte) ([]byte, error) {
 	return sshsig.Armor(made), nil
 }
 
-func (s sshSigning) Fingerprint() string { return ssh.FingerprintSHA256(s.PublicKey()) }
+func (s sshSigning) Public() ([]byte, error) { return ssh.MarshalAuthorizedKey(s.PublicKey()), nil }
+func (s sshSigning) Fingerprint() string     { return ssh.FingerprintSHA256(s.PublicKey()) }
 
 type minisignSigning struct{ minisign.PrivateKey }
 
@@ -128,6 +130,10 @@ func readMinisign(file string, data []byte) (Signer, error) {
 
 func (m minisignSigning) Armored(data []byte) ([]byte, error) {
 	return minisign.Sign(m.PrivateKey, data), nil
+}
+
+func (m minisignSigning) Public() ([]byte, error) {
+	return m.PrivateKey.Public().(minisign.PublicKey).MarshalText()
 }
 
 func (m minisignSigning) Fingerprint() string { return fmt.Sprintf("%016X", m.ID()) }

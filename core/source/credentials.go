@@ -133,22 +133,28 @@ func (c *Credentials) authorize(r *http.Request) {
 	}
 }
 
+// For returns the user and password, or the token, for a host and its port; port 443 without one.
+func (c *Credentials) For(host string) (user, password, token string) {
+	if c != nil {
+		for _, h := range c.hosts {
+			if origin(h.Name) == origin(host) {
+				return h.User, h.Password, h.Token
+			}
+		}
+	}
+	return "", "", ""
+}
+
 // header is the value of the header Authorization for the host of a URL, or "".
 func (c *Credentials) header(u *url.URL) string {
-	if c == nil || u.Scheme != "https" {
+	if u.Scheme != "https" {
 		return ""
 	}
-	for _, h := range c.hosts {
-		if origin(h.Name) != origin(u.Host) {
-			continue
-		}
-		switch {
-		case h.Token != "":
-			return "Bearer " + h.Token
-		case h.User != "" || h.Password != "":
-			return basic(h.User, h.Password)
-		}
-		return ""
+	switch user, password, token := c.For(u.Host); {
+	case token != "":
+		return "Bearer " + token
+	case user != "" || password != "":
+		return basic(user, password)
 	}
 	return ""
 }

@@ -28,7 +28,12 @@ type Network struct {
 	Offline     bool          // missing files are not fetched
 	Patience    time.Duration // how long a transfer may stall, or drip; 0: a minute
 
-	client *http.Client
+	client Doer
+}
+
+// A Doer sends requests, as an *http.Client does.
+type Doer interface {
+	Do(*http.Request) (*http.Response, error)
 }
 
 // NewNetwork returns a network that uses the proxies of an environment, and reports nothing.
@@ -50,6 +55,23 @@ func NewNetwork(getenv func(name string) string) *Network {
 		CheckRedirect: n.redirected,
 	}
 	return n
+}
+
+// Client is the client of the network: for those who add what a server wants to know themselves.
+func (n *Network) Client() *http.Client {
+	client, _ := n.client.(*http.Client)
+	return client
+}
+
+// Quiet is the network without its events. Requests go through another client, if one is given,
+// which then has the credentials.
+func (n *Network) Quiet(through Doer) *Network {
+	quiet := *n
+	quiet.Events = event.Nowhere
+	if through != nil {
+		quiet.client, quiet.Credentials = through, nil
+	}
+	return &quiet
 }
 
 func either(getenv func(string) string, names ...string) string {

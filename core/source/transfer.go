@@ -453,6 +453,13 @@ func retryAfter(text string, now time.Time) time.Duration {
 	return 0
 }
 
+// Plain is an error of the network as people read it, and whether it says that the server could not
+// be reached.
+func Plain(ctx context.Context, err error) (text error, unreachable bool) {
+	text = plain(ctx, err)
+	return text, errors.As(err, new(*url.Error)) || errors.As(err, new(net.Error)) || errors.As(text, new(*brokenOff))
+}
+
 // plain unwraps errors of the network and of files, which repeat the URL or path that is shown
 // anyway.
 func plain(ctx context.Context, err error) error {

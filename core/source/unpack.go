@@ -131,9 +131,24 @@ func unpackTar(ctx context.Context, name string, r io.Reader, dir string, limits
 	return u.finish(name, u.tar(r))
 }
 
+// UnpackTree unpacks the tar archive of an installed tree: with the permissions of its files, except
+// for setuid and setgid, and without write permission for others than the owner. link says why a
+// link is refused, or nothing.
+func UnpackTree(ctx context.Context, name string, r io.Reader, dir string, limits Limits,
+	link func(name, target string) error) (Unpacked, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return Unpacked{}, err
+	}
+	u := newUnpacking(ctx, root, limits)
+	u.archive, u.link, u.modes = limits.Bytes, link, map[string]fs.FileMode{}
+	defer u.close()
+	return u.finish(name, u.tar(r))
+}
+
 func newUnpacking(ctx context.Context, root *os.Root, limits Limits) *unpacking {
 	return &unpacking{ctx: ctx, root: root, limits: limits, buffer: make([]byte, 128<<10), times: map[string]time.Time{},
-		stack: []opened{{".", root}}}
+		stack: []opened{{".", root}}, link: checkTarget}
 }
 
 // finish returns the outcome.
@@ -184,7 +199,9 @@ type unpacking struct {
 	// the entries of a directory together, and an open directory costs one look-up per file instead
 	// of one per path component.
 	stack  []opened
-	times  map[string]time.Time // of directories, set when all is written
+	times  map[string]time.Time   // of directories, set when all is written
+	modes  map[string]fs.FileMode // the same, if permissions are kept; nil otherwise
+	link   func(name, target string) error
 	buffer []byte
 }
 
@@ -228,6 +245,9 @@ func (u *unpacking) put(it item, r io.Reader) error {
 	}
 	if it.mode.IsDir() {
 		u.times[name] = it.time
+		if u.modes != nil {
+			u.modes[name] = it.mode.Perm()&^0o022 | 0o700
+		}
 		_, err := u.directory(name)
 		return err
 	}
@@ -240,7 +260,7 @@ func (u *unpacking) put(it item, r io.Reader) error {
 	case it.same != "":
 		return u.hardLink(name, it.same)
 	case it.mode&fs.ModeSymlink != 0:
-		if err := checkTarget(name, it.link); err != nil {
+		if err := u.link(name, it.link); err != nil {
 			return err
 		}
 		return u.replacing(parent, base, func() error { return parent.Symlink(it.link, base) })
@@ -297,6 +317,9 @@ func (u *unpacking) file(parent *os.Root, base string, it item, r io.Reader) err
 	if it.mode&0o111 != 0 {
 		mode = 0o755
 	}
+	if u.modes != nil {
+		mode = it.mode.Perm()&^0o022 | 0o400
+	}
 	var f *os.File
 	err := u.replacing(parent, base, func() (err error) {
 		f, err = parent.OpenFile(base, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
@@ -308,6 +331,11 @@ func (u *unpacking) file(parent *os.Root, base string, it item, r io.Reader) err
 	defer f.Close()
 	if err := u.copy(f, r); err != nil {
 		return err
+	}
+	if u.modes != nil { // the umask does not count
+		if err := f.Chmod(mode); err != nil {
+			return err
+		}
 	}
 	if err := f.Close(); err != nil {
 		return err
@@ -398,6 +426,11 @@ func checkTarget(name, target string) error {
 
 // setDirectoryTimes comes last, because writing into a directory changes its time.
 func (u *unpacking) setDirectoryTimes() error {
+	for name, mode := range u.modes {
+		if err := u.root.Chmod(name, mode); err != nil {
+			return err
+		}
+	}
 	for name, t := range u.times {
 		if err := u.root.Chtimes(name, t, t); err != nil {
 			return err

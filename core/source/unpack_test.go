@@ -289,7 +289,7 @@ func TestRedirectsDoNotLeaveHTTPS(t *testing.T) {
 		require.NoError(t, err)
 		return r
 	}
-	client := testNetwork(0).client
+	client := testNetwork(0).Client()
 	secure, plain := request("https://a.example/x"), request("http://a.example/x")
 	assert.NoError(t, client.CheckRedirect(secure, []*http.Request{secure}))
 	assert.NoError(t, client.CheckRedirect(secure, []*http.Request{plain}))

@@ -29,6 +29,12 @@ const (
 	filesFile    = ownDirectory + "/files.mtree"
 )
 
+// FilesName is the path of a tree's list of files in it, and OwnDirectory of the directory.
+const (
+	FilesName    = filesFile
+	OwnDirectory = ownDirectory
+)
+
 // OwnFiles are a tree's own records, which its list of files does not include.
 func OwnFiles() []string { return []string{receiptFile, filesFile} }
 
@@ -56,6 +62,10 @@ type Receipt struct {
 	License string `json:"license,omitempty"`
 	Notes   string `json:"notes,omitempty"`
 	Recipe  string `json:"recipe"` // the file it was read from
+	// The digest of that file.
+	RecipeSHA256 string `json:"recipe_sha256,omitempty"`
+	// Where the build came from, and who signed it there; nil: it was built here.
+	From *Origin `json:"from,omitempty"`
 	Tree    string `json:"tree"`
 	// The directory that its files are for, if that is not the tree.
 	Prefix       string            `json:"prefix,omitempty"`
@@ -140,6 +150,16 @@ type NotAffected struct {
 	ID      string `json:"id"`
 	Because string `json:"because"`
 	When    string `json:"when,omitempty"` // the condition, which the build fulfils
+}
+
+// An Origin is the depot that a build came from.
+type Origin struct {
+	Depot    string         `json:"depot"` // its url or path
+	Manifest string         `json:"manifest"`
+	Signed   signature.Good `json:"signed"`
+	At       time.Time      `json:"at"` // when it came
+	Recipe   string         `json:"recipe"`
+	Untried  []string       `json:"untried,omitempty"` // tries that this machine could not run
 }
 
 // A Supply is a file that the administrator supplied. It must not be redistributed.
