@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/depot"
 	"fernladder/core/recipe"
 	"fernladder/core/resolve"
 	"fernladder/core/store"
@@ -32,7 +33,8 @@ type Job struct {
 	Preset   string // the named set of options that it is built by, or ""
 	Watch    bool   // every file that it reads is recorded
 	Edited   EditedPolicy
-	Until    string // the stage that it is built up to, or "": all of it
+	From     []*depot.Offer // depots that have it; it is taken from the first that has it intact
+	Until    string         // the stage that it is built up to, or "": all of it
 }
 
 // Away reports whether a job's files are for another directory than its tree.

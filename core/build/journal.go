@@ -25,6 +25,7 @@ type journal struct {
 	Inputs  map[string]string         `json:"inputs"` // of the stages that are done
 	Pure    bool                      `json:"pure"`   // the source is as it was unpacked and patched
 	Options map[string]string         `json:"options"`
+	Recipe  string                    `json:"recipe_sha256"`     // the digest of its file
 	Remarks []inspect.Remark          `json:"remarks,omitempty"` // about the placed files
 	Early   map[string]inspect.Remark `json:"early,omitempty"`   // on stages before that, by their names
 	Used    *Used                     `json:"used,omitempty"`    // of the operating system

@@ -16,8 +16,9 @@ import (
 	"fernladder/core/store"
 )
 
-// Needed returns, for each job, whether it has to be built so that the requested ones are
-// installed and can run. Needs that only a finished build had do not have to exist.
+// Needed returns, for each job, whether it has to be built, or taken from a depot, so that the
+// requested ones are installed and can run. Needs that only a finished build had do not have to
+// exist.
 func Needed(jobs []*Job, installed func(store.Ref) bool) map[*Job]bool {
 	needed := map[*Job]bool{}
 	seen := map[*Job]bool{}
@@ -29,7 +30,7 @@ func Needed(jobs []*Job, installed func(store.Ref) bool) map[*Job]bool {
 		seen[j] = true
 		needed[j] = !installed(j.Ref)
 		for i, link := range j.Package.Needs {
-			if needed[j] || link.Role != recipe.Tool {
+			if needed[j] && len(j.From) == 0 || link.Role != recipe.Tool {
 				mark(j.Needs[i])
 			}
 		}
@@ -147,6 +148,9 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[store.Ref]
 	for i, job := range jobs {
 		results[i].Job = job
 		fetch := schedule.Task{Name: job.Name, Length: time.Millisecond, Run: func(ctx context.Context) error {
+			if len(job.From) > 0 {
+				return b.fetchOffer(ctx, job)
+			}
 			return b.failing(job, f.fetch(ctx, job))
 		}}
 		build := schedule.Task{Name: job.Name, Length: estimates[job.Ref].Time, Slot: true, Needs: []int{len(tasks)}}
@@ -159,6 +163,9 @@ func (b *Builder) Run(ctx context.Context, jobs []*Job, estimates map[store.Ref]
 			return short
 		}
 		build.Run = func(ctx context.Context) error {
+			if len(job.From) > 0 {
+				return b.bring(ctx, job)
+			}
 			return b.failing(job, b.recorded(ctx, job, f.sources(job), record))
 		}
 		for _, need := range job.Needs {

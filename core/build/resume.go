@@ -22,20 +22,29 @@ import (
 
 // holdNeeds keeps the trees that the build sees from being removed until it is finished.
 func (a *attempt) holdNeeds(ctx context.Context) (release func(), err error) {
+	var needs []store.Ref
+	for _, n := range neighbours(a.job) {
+		needs = append(needs, n.Ref)
+	}
+	return a.hold(ctx, needs)
+}
+
+// hold keeps trees from being removed until they are released.
+func (a *attempt) hold(ctx context.Context, needs []store.Ref) (release func(), err error) {
 	var unlocks []func()
 	release = func() {
 		for _, unlock := range unlocks {
 			unlock()
 		}
 	}
-	for _, n := range neighbours(a.job) {
-		unlock, err := a.m.Store.ShareBuild(ctx, n.Ref)
+	for _, r := range needs {
+		unlock, err := a.m.Store.ShareBuild(ctx, r)
 		if err == nil {
 			unlocks = append(unlocks, unlock)
-			if a.m.Store.Installed(n.Ref) {
+			if a.m.Store.Installed(r) {
 				continue
 			}
-			err = &store.Error{Path: a.m.Store.Tree(n.Ref), Err: store.ErrGone, Advice: "Run the same command again."}
+			err = &store.Error{Path: a.m.Store.Tree(r), Err: store.ErrGone, Advice: "Run the same command again."}
 		}
 		release()
 		return nil, err
@@ -72,6 +81,9 @@ func (a *attempt) prepare(ctx context.Context) error {
 		}
 	}
 	a.journal.begin()
+	if text, err := a.job.Recipe.OnShelf(recipe.FileName).ReadFile(recipe.Largest); err == nil {
+		a.journal.Recipe = digestOf(text).Hex
+	}
 	a.journal.Build, a.journal.Pure, a.journal.Options, a.journal.User = a.job.Ref, a.pure(), a.job.Package.Options,
 		a.room.user
 	if len(a.fetched) > 0 {

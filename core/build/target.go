@@ -3,6 +3,7 @@ package build
 import (
 	"cmp"
 	"context"
+	"path"
 	"slices"
 	"strings"
 
@@ -64,6 +65,21 @@ func (t Target) Ask(ctx context.Context, programs host.Programs, recipes []*reci
 	}
 	t.choose(ctx, programs, recipes)
 	return ctx.Err()
+}
+
+// Adopt takes the compilers of another machine in the place of this one's: by the name with which
+// recipes call them, or the only one.
+func (t Target) Adopt(compilers []string) {
+	for name := range t.Compilers {
+		command := path.Base(strings.Fields(name)[0])
+		i := slices.IndexFunc(compilers, func(c string) bool { return slices.Contains(strings.Fields(c), command) })
+		if i < 0 && len(compilers) == 1 {
+			i = 0
+		}
+		if i >= 0 {
+			t.Compilers[name] = compilers[i]
+		}
+	}
 }
 
 // choose picks an alternative for each need with either: the first one that exists, in the order

@@ -69,7 +69,7 @@ type place interface {
 	tags(ctx context.Context) ([]string, error)
 
 	has(ctx context.Context, d ocispec.Descriptor) (bool, error)
-	pushBlob(ctx context.Context, d ocispec.Descriptor, data []byte) error
+	pushBlob(ctx context.Context, d ocispec.Descriptor, data []byte) (sent bool, err error)
 	pushManifest(ctx context.Context, d ocispec.Descriptor, data []byte) error // of a referrer: it is listed, too
 	tag(ctx context.Context, d ocispec.Descriptor, data []byte, tag string) error
 	remove(ctx context.Context, tags []string, all []ocispec.Descriptor) error
@@ -170,7 +170,8 @@ type Offer struct {
 	Layers   []ocispec.Descriptor
 	Signed   signature.Good
 
-	config ocispec.Descriptor
+	config  ocispec.Descriptor
+	fetched bool
 }
 
 // Bytes is what there is to fetch.
@@ -351,6 +352,9 @@ func (o *Offer) Receipt(ctx context.Context) (*store.Receipt, error) {
 // Fetch fetches the blobs of a build into the store of archives. Those that are there from other
 // builds are not fetched again.
 func (o *Offer) Fetch(ctx context.Context) error {
+	if o.fetched {
+		return nil
+	}
 	d, tell := o.Depot, func(e event.Event) {
 		e.Package, e.Version, e.ID = o.Ref.Name, o.Ref.Version, o.Ref.ID
 		o.Depot.network.Events.Event(e)
@@ -376,7 +380,8 @@ func (o *Offer) Fetch(ctx context.Context) error {
 	if err != nil {
 		return d.failed(ctx, o.Ref, err)
 	}
-	tell(event.Event{Kind: event.FetchEnded, Text: "the depot " + d.Name, Done: o.Bytes()})
+	o.fetched = true
+	tell(event.Event{Kind: event.FetchEnded, Done: o.Bytes()})
 	return nil
 }
 
@@ -405,22 +410,27 @@ func (d *Depot) failed(ctx context.Context, r store.Ref, err error) error {
 		return context.Cause(ctx)
 	case errors.As(err, &fault), errors.As(err, &local):
 		return err
+	case d.network.Credentials.Err() != nil:
+		return d.network.Credentials.Err()
 	}
 	var fetch *source.FetchError
 	if errors.As(err, &fetch) && len(fetch.Attempts) > 0 {
 		err = fetch.Attempts[0].Err
 	}
-	if answer := answered(err); answer != "" {
-		return d.fault(r, "%s", answer)
-	}
+	answer, serves := answered(err)
 	text, unreachable := source.Plain(ctx, err)
-	if !unreachable {
+	switch {
+	case serves:
+		return d.fault(r, "%s", answer)
+	case answer == "" && !unreachable && !errors.As(err, new(*noDirectory)):
 		return d.fault(r, "%v", text)
+	case answer == "":
+		answer = fmt.Sprintf("it cannot be reached: %v", text)
 	}
 	d.lock.Lock()
 	defer d.lock.Unlock()
 	if d.dead == nil {
-		d.dead = d.fault(store.Ref{}, "it cannot be reached: %v", text)
+		d.dead = d.fault(store.Ref{}, "%s", answer)
 	}
 	return d.dead
 }

@@ -47,8 +47,13 @@ func (l layout) open() (*safefs.Dir, error) {
 			return d, nil
 		}
 	}
-	return nil, fmt.Errorf("there is no directory %s", l.dir)
+	return nil, &noDirectory{l.dir}
 }
+
+// noDirectory is the problem of a directory that is not there, such as one of a stick.
+type noDirectory struct{ dir string }
+
+func (e *noDirectory) Error() string { return "there is no directory " + e.dir }
 
 // read reads a file of the layout; errNone if it does not exist.
 func (l layout) read(name string, most int64) ([]byte, error) {
@@ -185,8 +190,8 @@ func (l layout) write(name string, data []byte) error {
 	return nil
 }
 
-func (l layout) pushBlob(_ context.Context, b ocispec.Descriptor, data []byte) error {
-	return l.write(blobPath(b.Digest), data)
+func (l layout) pushBlob(_ context.Context, b ocispec.Descriptor, data []byte) (bool, error) {
+	return true, l.write(blobPath(b.Digest), data)
 }
 
 func (l layout) pushManifest(ctx context.Context, d ocispec.Descriptor, data []byte) error {

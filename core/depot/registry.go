@@ -71,7 +71,6 @@ func newRegistry(url string, network *source.Network) *registry {
 		return r
 	}
 	r.Client, r.PlainHTTP = client, scheme == "http"
-	r.ManifestMediaTypes = []string{ocispec.MediaTypeImageManifest}
 	r.MaxMetadataBytes, r.ReferrerListMaxPages, r.TagListMaxPages = largestManifest, 4, 10_000
 	r.base = scheme + "://" + r.Reference.Host() + "/v2/" + r.Reference.Repository
 	return r
@@ -118,20 +117,24 @@ func (r *registry) besides(other place) {
 	}
 }
 
-// answered is what a registry has answered, in words; "" for errors of another kind.
-func answered(err error) string {
+// answered is what a registry has answered, in words, and whether it serves other requests; "" for
+// errors of another kind.
+func answered(err error) (text string, serves bool) {
 	var answer *errcode.ErrorResponse
 	if !errors.As(err, &answer) {
-		return ""
+		return "", false
 	}
-	text := fmt.Sprintf("the registry says %d %s", answer.StatusCode, http.StatusText(answer.StatusCode))
+	text = fmt.Sprintf("the registry says %d %s", answer.StatusCode, http.StatusText(answer.StatusCode))
 	if len(answer.Errors) > 0 {
 		text += fmt.Sprintf(" (%.200q)", answer.Errors[0].Code)
 	}
-	if answer.StatusCode == http.StatusUnauthorized || answer.StatusCode == http.StatusForbidden {
-		text += "; for a login, add its host to the file that credentials in the settings names"
+	switch code := answer.StatusCode; {
+	case code == http.StatusUnauthorized || code == http.StatusForbidden:
+		return text + "; for a login, add its host to the file that credentials in the settings names", false
+	case code == http.StatusTooManyRequests || code >= http.StatusInternalServerError:
+		return text, false
 	}
-	return text
+	return text, true
 }
 
 func (r *registry) manifest(ctx context.Context, reference string) ([]byte, error) {
@@ -197,16 +200,20 @@ func (r *registry) has(ctx context.Context, d ocispec.Descriptor) (bool, error) 
 }
 
 // pushBlob sends a blob, if the registry cannot take it from another repository.
-func (r *registry) pushBlob(ctx context.Context, d ocispec.Descriptor, data []byte) error {
-	content := func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }
+func (r *registry) pushBlob(ctx context.Context, d ocispec.Descriptor, data []byte) (sent bool, err error) {
+	content := func() (io.ReadCloser, error) {
+		sent = true
+		return io.NopCloser(bytes.NewReader(data)), nil
+	}
 	for _, other := range r.others {
 		if there, err := r.sibling(other); err == nil {
 			if has, err := there.Blobs().Exists(ctx, d); err == nil && has {
-				return r.Mount(ctx, d, other, content)
+				err = r.Mount(ctx, d, other, content)
+				return sent, err
 			}
 		}
 	}
-	return r.Blobs().Push(ctx, d, bytes.NewReader(data))
+	return true, r.Blobs().Push(ctx, d, bytes.NewReader(data))
 }
 
 // sibling is another repository of the same registry.

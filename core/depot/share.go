@@ -181,7 +181,11 @@ func (d *Depot) putBlob(ctx context.Context, b ocispec.Descriptor, data []byte) 
 	if err != nil || has {
 		return 0, err
 	}
-	return b.Size, d.place.pushBlob(ctx, b, data)
+	sent, err := d.place.pushBlob(ctx, b, data)
+	if !sent {
+		return 0, err
+	}
+	return b.Size, err
 }
 
 // putTree packs a tree and sends its blobs, several at once.
@@ -205,12 +209,13 @@ func (d *Depot) putTree(ctx context.Context, r *store.Receipt, s *store.Store) (
 	defer packer.Close()
 	tell := func(done int64) {
 		d.network.Events.Event(event.Event{Kind: event.SendProgress, Package: r.Name, Version: r.Version, ID: r.ID,
-			Text: "the depot " + d.Name, Done: done, Total: r.Size})
+			Done: done, Total: r.Size})
 	}
 	var lock sync.Mutex
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(atOnce)
 	number, read := 0, int64(0)
+	d.network.Events.Event(event.Event{Kind: event.SendBegan, Package: r.Name, Version: r.Version, ID: r.ID, Text: d.Name})
 	cut := newCutter(r.Size, func(chunk []byte) error {
 		if err := ctx.Err(); err != nil {
 			return err

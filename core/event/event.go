@@ -8,13 +8,16 @@ import "time"
 type Kind string
 
 // The kinds of events. For each package, StageBegan is followed by StageEnded;
-// PackageDone, PackageFailed or PackageSkipped is its last.
+// PackageDone, Taken, PackageFailed or PackageSkipped is its last.
 const (
 	FetchBegan     Kind = "fetch_began"     // Text is the URL
 	FetchProgress  Kind = "fetch_progress"  // Done and Total count bytes
 	FetchRetried   Kind = "fetch_retried"   // Text is the URL, Err why, Elapsed how long is waited
-	FetchEnded     Kind = "fetch_ended"     // Text is the URL that served it
-	SendProgress   Kind = "send_progress"   // Text is where it is sent, Done and Total count bytes
+	FetchEnded     Kind = "fetch_ended"     // Text is the URL that served it, or ""
+	SendBegan      Kind = "send_began"      // Text is the depot
+	SendProgress   Kind = "send_progress"   // Done and Total count bytes
+	Taken          Kind = "taken"           // Text is the depot, Signer who signed the build; Elapsed is set
+	Sent           Kind = "sent"            // Text is the depot, Done the bytes that it did not have
 	Obtained       Kind = "obtained"        // like FetchEnded, for a file without a stated digest
 	MirrorFailed   Kind = "mirror_failed"   // Text is the URL, Err why
 	CheckedOut     Kind = "checked_out"     // Text is the repository and the commit
@@ -41,6 +44,7 @@ type Event struct {
 	Stage   string
 	Log     string // of a stage that began, or ""
 	Text    string
+	Signer  string
 	Done    int64
 	Total   int64 // 0: not known
 	Elapsed time.Duration

@@ -60,6 +60,45 @@ func Take(placed *safefs.Dir, l Look) (Report, error) {
 	return Report{t.remarks, t.digests, l.libraries()}, err
 }
 
+// Examine inspects the programs and libraries of a tree that was taken over on another machine,
+// and is in l.Staged now. Its error is of the file system.
+func Examine(l Look) ([]Remark, error) {
+	dir, err := safefs.OpenDir(l.Staged)
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	root, err := os.OpenRoot(l.Staged)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	l.used = map[string]bool{}
+	t := &taking{Look: l, root: root}
+	err = dir.Walk(false, func(e safefs.Entry) error {
+		switch ext := path.Ext(e.Name); {
+		case !e.Mode.IsRegular():
+			return nil
+		case ext == ".pc" || ext == ".la":
+			t.shown = append(t.shown, e.Name)
+			return nil
+		}
+		f, err := e.Open()
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		if openELF(f) != nil {
+			t.programs = append(t.programs, e.Name)
+		}
+		return nil
+	})
+	if err == nil {
+		err = t.finish()
+	}
+	return t.remarks, err
+}
+
 // taking is a copy under way.
 type taking struct {
 	Look

@@ -20,6 +20,7 @@ import (
 	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/problem"
+	"fernladder/core/recipe"
 	"fernladder/core/schedule"
 	"fernladder/core/store"
 )
@@ -48,6 +49,17 @@ func (e *Failures) Unwrap() error {
 		}
 	}
 	return errors.New("nothing was built")
+}
+
+// NotBrought are the builds that no depot has intact.
+func (e *Failures) NotBrought() (all []store.Ref) {
+	for _, r := range e.Results {
+		var not *build.NotBrought
+		if errors.As(r.Err, &not) {
+			all = append(all, not.Ref)
+		}
+	}
+	return all
 }
 
 // Skipped are the names of packages that were not built because they depend on failed ones.
@@ -85,7 +97,7 @@ func Run(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error)
 	if len(todo) == 0 {
 		return report, nil
 	}
-	b, err := begin(ctx, m, todo)
+	b, err := begin(ctx, m, p.ToBuild())
 	if err != nil {
 		return report, err
 	}
@@ -182,7 +194,7 @@ func (report *Report) judge(m *machine.Machine) (err error) {
 	var known *draft.Known
 	for _, result := range report.Results {
 		j := result.Job
-		if result.Outcome != schedule.Succeeded || j.Until != "" || !j.Recipe.Offers.Empty() {
+		if result.Outcome != schedule.Succeeded || j.Until != "" || len(j.From) > 0 || !j.Recipe.Offers.Empty() {
 			continue
 		}
 		if known == nil {
@@ -229,6 +241,32 @@ func ready(ctx context.Context, m *machine.Machine, jobs []*build.Job) error {
 	return build.CheckOffline(ctx, m, jobs)
 }
 
+// Take takes from depots what they have, as far as nothing has to be built first.
+func Take(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error) {
+	report := &Report{}
+	var todo []*build.Job
+	for _, j := range p.Todo() {
+		waits := false
+		for i, need := range j.Needs {
+			waits = waits || j.Package.Needs[i].Role != recipe.Tool && p.Needed[need] && !slices.Contains(todo, need)
+		}
+		if len(j.From) > 0 && !waits {
+			todo = append(todo, j)
+		}
+	}
+	if len(todo) == 0 {
+		return report, nil
+	}
+	b, err := begin(ctx, m, nil)
+	if err == nil {
+		began := m.Now()
+		report.Results = b.Run(ctx, todo, nil, func(store.Record) {})
+		report.Took = m.Now().Sub(began)
+		err = failures(ctx, report.Results)
+	}
+	return report, err
+}
+
 // Fetched is the outcome of fetching.
 type Fetched struct {
 	Brought int // packages some of whose sources were not here
@@ -237,7 +275,7 @@ type Fetched struct {
 
 // Fetch downloads and verifies the sources of everything that is to be built.
 func Fetch(ctx context.Context, m *machine.Machine, p *plan.Plan) (Fetched, error) {
-	todo := p.Todo()
+	todo := p.ToBuild()
 	var f Fetched
 	for _, j := range todo {
 		if build.Fetched(ctx, m, j) {

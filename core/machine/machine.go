@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"fernladder/core/depot"
 	"fernladder/core/event"
 	"fernladder/core/host"
 	"fernladder/core/problem"
@@ -57,6 +58,7 @@ type Machine struct {
 	Supplies     source.Supplies // that were brought to the root
 	Unpacking    source.Limits
 	Slots        *schedule.Slots
+	Depots       []*depot.Depot // with builds of others, or for them
 
 	isolation isolation
 	causes    causes
@@ -114,6 +116,7 @@ func Open(c Config) (*Machine, error) {
 		Largest: int64(s.LargestDownload) * mebi, Longest: time.Duration(s.LongestDownload) * time.Minute}
 	m.Repositories = &source.Repositories{Dir: m.Store.Archives(), Programs: m.Programs, Network: network,
 		Largest: m.Archives.Largest, Longest: m.Archives.Longest}
+	m.Depots = depot.Open(s.Depots, m.Archives)
 	return m, nil
 }
 

@@ -36,6 +36,8 @@ type Ask struct {
 	Prefix  string
 	System  bool // that may be /usr
 	Cluster bool // builds run on the nodes of a cluster
+	// Nothing is taken from depots.
+	NoDepots bool
 
 	Until string // the last stage of the named packages; "": all stages
 

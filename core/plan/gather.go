@@ -88,7 +88,11 @@ func Gather(ctx context.Context, m *machine.Machine, ask Ask) (facts, error) {
 	}
 	f.Request.Kept = f.kept()
 	f.Request.HostCopies = hostCopies(ctx, m, reached)
-	return f, f.Target.Ask(ctx, m.Seen(), reached)
+	err = f.Target.Ask(ctx, m.Seen(), reached)
+	if m.Settings.OnlyDepots { // the machine that builds has locked its compilers
+		f.Target.Adopt(f.Lock.Compilers)
+	}
+	return f, err
 }
 
 // readReceipts reads the receipts of the landing and all its needs.

@@ -124,9 +124,14 @@ func For(ctx context.Context, m *machine.Machine, ask Ask) (*Plan, error) {
 	return Make(ctx, facts)
 }
 
-// Todo are the jobs that have to be built, in the order of the ladder.
+// Todo are the jobs that have to be built or taken from depots, in the order of the ladder.
 func (p *Plan) Todo() []*build.Job {
 	return slices.DeleteFunc(slices.Clone(p.Jobs), func(j *build.Job) bool { return !p.Needed[j] })
+}
+
+// ToBuild are the jobs that have to be built here.
+func (p *Plan) ToBuild() []*build.Job {
+	return slices.DeleteFunc(p.Todo(), func(j *build.Job) bool { return len(j.From) > 0 })
 }
 
 // Asked are the jobs of requested packages.
@@ -137,6 +142,7 @@ func (p *Plan) Asked() []*build.Job {
 // The states of a job.
 const (
 	ToBuild   = "to_build"
+	ToTake    = "to_take"    // from a depot
 	Built     = "built"      // its tree is there
 	NotNeeded = "not_needed" // by anything that is still to be built
 )
@@ -144,6 +150,8 @@ const (
 // State says which of these states a job is in.
 func (p *Plan) State(j *build.Job) string {
 	switch {
+	case p.Needed[j] && len(j.From) > 0:
+		return ToTake
 	case p.Needed[j]:
 		return ToBuild
 	case p.Installed[j.Ref]:

@@ -27,6 +27,8 @@ func (p *Plan) Estimate(m *machine.Machine) (err error) {
 // Totals is the cost of a plan, as far as it is known.
 type Totals struct {
 	Build   int     `json:"to_build"`
+	Take    int     `json:"to_take"` // from depots
+	Brought int64   `json:"bytes_to_take"`
 	Fetch   int     `json:"to_fetch"`
 	Bytes   int64   `json:"bytes_to_fetch"` // of archives with a size in the recipe
 	Unsized int     `json:"of_unknown_size"`
@@ -41,6 +43,11 @@ type Totals struct {
 func (p *Plan) Totals(fetched func(*build.Job) bool) Totals {
 	t := Totals{}
 	for _, j := range p.Todo() {
+		if len(j.From) > 0 {
+			t.Take++
+			t.Brought += j.From[0].Bytes()
+			continue
+		}
 		t.Build++
 		if !fetched(j) {
 			t.Fetch++
@@ -84,7 +91,7 @@ func (p *Plan) forecast(length func(*build.Job) (time.Duration, bool)) (takes, b
 	var tasks []schedule.Task
 	for _, j := range p.Todo() {
 		takes, counts := length(j)
-		if !counts {
+		if !counts || len(j.From) > 0 {
 			continue
 		}
 		task := schedule.Task{Name: j.Name, Length: takes, Width: p.Estimates[j.Ref].Width, Slot: true}

@@ -4,6 +4,7 @@ package problem
 const (
 	AcceptOlder       Action = "accept_older"        // a database of advisories
 	AddAdvisories     Action = "add_advisories"      // SETTINGS
+	AddDepot          Action = "add_depot"           // with a key to sign with
 	AllowSystemPrefix Action = "allow_system_prefix" // build for /usr nevertheless
 	BeginTinkering    Action = "begin_tinkering"     // NAME
 	BumpPackage       Action = "bump"                // NAME VERSION
@@ -42,6 +43,7 @@ const (
 	RemoveReinstall   Action = "remove_and_reinstall" // NAME
 	ReplaceKey        Action = "replace_key"          // of a repository
 	SeparateFiles     Action = "separate_files"       // of two recipes
+	ShareBuilds       Action = "share_builds"         // NAME:VERSION…, on a machine that builds
 	SetCluster        Action = "set_cluster"
 	SetEpoch          Action = "set_epoch" // NAME
 	SetMaintainer     Action = "set_maintainer"

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"fernladder/core/plan"
 	"fernladder/core/problem"
 	"fernladder/core/recipe"
+	"fernladder/core/schedule"
 	"fernladder/core/store"
 )
 
@@ -23,6 +25,8 @@ type LadderRequest struct {
 	// Planned is called with every plan before it is carried out; nil: it is not. Its error
 	// ends the operation.
 	Planned func(*Ladder) error
+
+	except map[store.Ref]bool // builds that are not taken from depots
 }
 
 // A Ladder is a plan, and the branch heads that were pinned for it.
@@ -49,7 +53,7 @@ type PlannedPackage struct {
 	Name    string            `json:"name"`
 	Version string            `json:"version"`
 	ID      string            `json:"id"`
-	State   string            `json:"state"` // built, to_build or not_needed
+	State   string            `json:"state"` // built, to_build, to_take or not_needed
 	Options map[string]string `json:"options"`
 	Asked   bool              `json:"asked"`
 	Kept    bool              `json:"kept"`
@@ -63,6 +67,8 @@ type PlannedPackage struct {
 	Tree     string            `json:"tree"`
 	Prefix   string            `json:"prefix"` // the directory its files are for; the tree by default
 	Fetched  bool              `json:"fetched"`
+	Depot    string            `json:"depot,omitempty"` // that it would be taken from
+	Bytes    int64             `json:"bytes_to_take,omitempty"`
 	Estimate float64           `json:"estimate_seconds,omitempty"`
 }
 
@@ -81,6 +87,9 @@ func (s *Session) Ladder(ctx context.Context, r LadderRequest) (*Ladder, error) 
 func (s *Session) ladder(ctx context.Context, r LadderRequest, pins []install.Pinned) (*Ladder, error) {
 	p, err := plan.For(ctx, s.Machine, r.Ask)
 	l := &Ladder{p, pins}
+	if err == nil {
+		err = p.Offer(ctx, s.Machine, r.except)
+	}
 	if err == nil && r.Planned != nil {
 		err = r.Planned(l)
 	}
@@ -127,6 +136,9 @@ func planned(l *Ladder, j *build.Job, fetched bool) PlannedPackage {
 		Kept:   p.Kept,
 		Preset: j.Preset, Missed: map[string]string{}, Apart: p.Apart, Needs: []PlannedNeed{}, Tree: j.Tree, Prefix: j.Prefix,
 		Fetched: fetched, Estimate: l.Estimates[j.Ref].Time.Seconds(),
+	}
+	if len(j.From) > 0 {
+		x.Depot, x.Bytes = j.From[0].Depot.Name, j.From[0].Bytes()
 	}
 	for _, o := range p.Missed {
 		x.Missed[o.Name] = o.Values[0]
@@ -196,6 +208,8 @@ func (s *Session) Lock(ctx context.Context, r LadderRequest) (*LockReport, error
 type FetchReport struct {
 	Fetched int `json:"fetched"` // packages of which sources were missing
 	There   int `json:"there"`   // packages whose sources were verified again
+	// Builds that were taken from depots.
+	Taken []store.Ref `json:"taken"`
 
 	Ladder   *Ladder      `json:"-"`
 	Gathered []*build.Job `json:"-"` // jobs with extras that only a build gathers
@@ -203,13 +217,30 @@ type FetchReport struct {
 
 // Fetch downloads and verifies the sources of everything that is still to be built.
 func (s *Session) Fetch(ctx context.Context, r LadderRequest) (*FetchReport, error) {
-	l, err := s.pinned(ctx, r)
+	var l *Ladder
+	var brought []store.Ref
+	err := s.repeat(func(except map[store.Ref]bool) (err error) {
+		r.except = except
+		if l, err = s.pinned(ctx, r); err != nil {
+			return err
+		}
+		run, err := install.Take(ctx, s.Machine, l.Plan)
+		for _, result := range run.Results {
+			if result.Outcome == schedule.Succeeded {
+				brought = append(brought, result.Job.Ref)
+			}
+		}
+		if err == nil && len(run.Results) > 0 {
+			err = errOnce
+		}
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
 	f, err := install.Fetch(ctx, s.Machine, l.Plan)
-	report := &FetchReport{Fetched: f.Brought, There: f.There, Ladder: l}
-	for _, j := range l.Todo() {
+	report := &FetchReport{Fetched: f.Brought, There: f.There, Taken: listed(brought), Ladder: l}
+	for _, j := range l.ToBuild() {
 		if err == nil && !build.Fetched(ctx, s.Machine, j) {
 			report.Gathered = append(report.Gathered, j)
 		}
@@ -236,7 +267,8 @@ type BuildReport struct {
 // Build builds the ladder. The landing and the lock file stay as they are.
 func (s *Session) Build(ctx context.Context, r BuildRequest) (*BuildReport, error) {
 	report := &BuildReport{}
-	err := s.repeat(func() error {
+	err := s.repeat(func(except map[store.Ref]bool) error {
+		r.except = except
 		l, err := s.pinned(ctx, r.LadderRequest)
 		if err != nil {
 			return err // an earlier attempt is reported with its own ladder
@@ -266,6 +298,9 @@ func (s *Session) Build(ctx context.Context, r BuildRequest) (*BuildReport, erro
 func (s *Session) run(ctx context.Context, l *Ladder, nodes *cluster.How) (*install.Report, error) {
 	if !l.Ask.Cluster {
 		return install.Run(ctx, s.Machine, l.Plan)
+	}
+	if report, err := install.Take(ctx, s.Machine, l.Plan); err != nil || len(report.Results) > 0 {
+		return report, cmp.Or(err, errOnce) // nodes build the rest
 	}
 	r, err := install.OnNodes(ctx, s.Machine, l.Plan, *nodes)
 	nodes.Follow = "" // that run has ended; another builds the rest
@@ -343,7 +378,8 @@ type InstallReport struct {
 // then it updates the lock file. With Ask.Upgrade packages move to their newest releases.
 func (s *Session) Install(ctx context.Context, r BuildRequest) (*InstallReport, error) {
 	report := &InstallReport{}
-	err := s.repeat(func() error {
+	err := s.repeat(func(except map[store.Ref]bool) error {
+		r.except = except
 		l, err := s.pinned(ctx, r.LadderRequest)
 		if err != nil {
 			return err // an earlier attempt is reported with its own ladder

@@ -15,6 +15,7 @@ import (
 	"syscall"
 
 	"fernladder/core/event"
+	"fernladder/core/install"
 	"fernladder/core/machine"
 	"fernladder/core/problem"
 	"fernladder/core/sandbox"
@@ -86,14 +87,33 @@ func (s *Session) Renewed() (*Session, error) {
 	return &Session{m}, err
 }
 
-// repeat does something again when another program removed what it had built or found built.
-func (s *Session) repeat(do func() error) error {
+// errOnce asks for another attempt: the plan is to be made again.
+var errOnce = errors.New("the plan is to be made again")
+
+// repeat does something again when another program removed what it had built or found built, or
+// when no depot had intact what was to be taken from one: except holds those builds then.
+func (s *Session) repeat(do func(except map[store.Ref]bool) error) error {
 	const tries = 8
-	for try := 1; ; try++ {
-		err := do()
-		if try == tries || !errors.Is(err, store.ErrGone) {
+	except := map[store.Ref]bool{}
+	for try := 1; ; {
+		err := do(except)
+		var failed *install.Failures
+		missing := false
+		if errors.As(err, &failed) && !s.Settings.OnlyDepots {
+			for _, r := range failed.NotBrought() {
+				missing = missing || !except[r]
+				except[r] = true
+			}
+		}
+		switch {
+		case missing:
+			s.Tell(event.Event{Kind: event.Repeated, Text: "what no depot has intact is built here"})
+		case errors.Is(err, errOnce):
+		case errors.Is(err, store.ErrGone) && try < tries:
+			try++
+			s.Tell(event.Event{Kind: event.Repeated, Text: "another fernladder has removed what this needs; it is built again"})
+		default:
 			return err
 		}
-		s.Tell(event.Event{Kind: event.Repeated, Text: "another fernladder has removed what this needs; it is built again"})
 	}
 }

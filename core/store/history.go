@@ -132,7 +132,7 @@ func (h History) Complete(ctx context.Context) error {
 			}
 		})
 		for _, r := range receipts {
-			if !known[r.ID] {
+			if !known[r.ID] && r.From == nil { // others' times say nothing about this machine
 				records = append(records, RecordOf(r))
 			}
 		}

@@ -142,6 +142,20 @@ func (s *Store) Files(r Ref) ([]File, error) {
 	return files, s.Gone(r, err)
 }
 
+// ListedIn is what the list of files in a tree's directory says, which need not be in the root.
+func ListedIn(dir string) (files []File, text []byte, err error) {
+	tree, err := safefs.OpenDir(dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer tree.Close()
+	if text, err = tree.ReadFile(filesFile, largestList); err != nil {
+		return nil, nil, err
+	}
+	files, err = readFiles(tree)
+	return files, text, err
+}
+
 // readFiles reads the list of the files of a tree.
 func readFiles(tree *safefs.Dir) ([]File, error) {
 	f, err := tree.Open(filesFile)

@@ -66,7 +66,7 @@ type Receipt struct {
 	RecipeSHA256 string `json:"recipe_sha256,omitempty"`
 	// Where the build came from, and who signed it there; nil: it was built here.
 	From *Origin `json:"from,omitempty"`
-	Tree    string `json:"tree"`
+	Tree string  `json:"tree"`
 	// The directory that its files are for, if that is not the tree.
 	Prefix       string            `json:"prefix,omitempty"`
 	Options      map[string]string `json:"options"`

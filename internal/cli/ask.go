@@ -26,6 +26,7 @@ func (a *app) addLadderFlags(c *cobra.Command, ask *plan.Ask, builds bool) {
 		"set options of the named packages by a `PRESET` of their recipes or the settings")
 	c.Flags().StringArrayVar(&ask.Prefer, "prefer", nil,
 		"where a need lists alternatives (either), prefer the package or thing of the operating system `NAME`")
+	c.Flags().BoolVar(&ask.NoDepots, "no-depots", false, "take nothing from the depots of the settings; build it here")
 	if builds {
 		c.Flags().BoolVar(&ask.Locked, "locked", false, "build exactly what ladder.lock says, or nothing")
 		c.Flags().StringVar(&a.isolation, "isolation", "", "build at this `LEVEL` of isolation: open, fenced or sealed")

@@ -19,7 +19,8 @@ func (a *app) fetchCommand() *cobra.Command {
 		Use:   "fetch [NAME...]",
 		Short: "Download and verify everything the ladder needs",
 		Long: `Downloads the archive of every package that is still to be built, each from the first of
-its URLs that serves the right file. After that, everything works offline.`,
+its URLs that serves the right file, and takes the builds that depots have. After that,
+everything works offline.`,
 		Example:           `  fernladder fetch glasshouse`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE:              func(c *cobra.Command, args []string) error { return a.fetch(c.Context(), with(&ask, args)) },
@@ -40,7 +41,11 @@ func (a *app) fetch(ctx context.Context, ask plan.Ask) error {
 		return err
 	}
 	return a.answer(r, func() {
+		if len(r.Taken) > 0 {
+			a.screen.Print("%s taken from depots.", wereTaken(len(r.Taken)))
+		}
 		switch {
+		case len(r.Ladder.Todo()) == 0 && len(r.Taken) > 0:
 		case len(r.Ladder.Todo()) == 0:
 			a.screen.Print("Nothing to fetch: everything is built.")
 		case r.Fetched == 0:
@@ -53,6 +58,13 @@ func (a *app) fetch(ctx context.Context, ask plan.Ask) error {
 				j.Name, j.Name)
 		}
 	})
+}
+
+func wereTaken(n int) string {
+	if n == 1 {
+		return "1 build was"
+	}
+	return term.Count(n, "build") + " were"
 }
 
 func (a *app) buildCommand() *cobra.Command {

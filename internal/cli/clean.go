@@ -27,15 +27,30 @@ states of the landing (--landings; with --trees also what only they use), logs o
 that no longer exist (--logs), and verified archives, which can be fetched again
 (--archives). --older and --larger narrow the list. Deletes them after asking; without a
 terminal, only with --yes. What is in use stays, including what comes into use in the
-meantime and what a lock file given with --keep needs. It never waits.`,
+meantime and what a lock file given with --keep needs. It never waits. With --depot, it
+lists what a depot has and no lock file given with --keep names, and deletes that there.`,
 		Example: `  fernladder clean
   fernladder clean mistplan --yes
   fernladder clean --trees mistplan@3f9c      one build
   fernladder clean --trees --landings --older 90d --keep ladder.lock
   fernladder clean --archives --larger 100MB
-  fernladder clean --archives mistplan        the archives of one package`,
+  fernladder clean --archives mistplan        the archives of one package
+  fernladder clean --depot site --keep ladder.lock --older 90d`,
 		ValidArgsFunction: a.completeInstalled,
-		RunE:              func(c *cobra.Command, args []string) error { f.Names = args; return a.clean(c.Context(), f) },
+		RunE: func(c *cobra.Command, args []string) error {
+			if f.Names = args; f.depot == "" {
+				return a.clean(c.Context(), f)
+			}
+			if err := noNames(c, args); err != nil {
+				return err
+			}
+			for _, flag := range []string{"trees", "landings", "logs", "archives", "larger"} {
+				if c.Flags().Changed(flag) {
+					return usage("--depot cannot be combined with --%s", flag)
+				}
+			}
+			return a.cleanDepot(c.Context(), f)
+		},
 	}
 	c.Flags().BoolVar(&f.Trees, "trees", false, "also trees that no state of the landing needs")
 	c.Flags().BoolVar(&f.Landings, "landings", false, "also earlier states of the landing")
@@ -44,6 +59,8 @@ meantime and what a lock file given with --keep needs. It never waits.`,
 	c.Flags().StringVar(&f.older, "older", "", "only what is older than `AGE`: 12h, 30d, 8w")
 	c.Flags().StringVar(&f.larger, "larger", "", "only what is larger than `SIZE`: 500kB, 100MB, 2GB")
 	c.Flags().StringArrayVar(&f.Keep, "keep", nil, "keep what the lock file `FILE` needs; can be given several times")
+	c.Flags().StringVar(&f.depot, "depot", "",
+		"instead, builds in the depot `NAME` that no lock file given with --keep names")
 	c.Flags().BoolVar(&f.yes, "yes", false, "do not ask")
 	return c
 }
@@ -52,6 +69,7 @@ meantime and what a lock file given with --keep needs. It never waits.`,
 type cleaning struct {
 	session.CleanRequest
 	older, larger string
+	depot         string
 	yes           bool
 }
 

@@ -152,7 +152,7 @@ into a tree of its own. What is in use is linked into one directory, the landing
 	add(groupUse, a.envCommand(), a.tryCommand())
 	add(groupLook, a.listCommand(), a.showCommand(), a.filesCommand(), a.ownerCommand(), a.whyCommand(),
 		a.compareCommand(), a.logCommand(), a.explainCommand(), a.historyCommand(), a.advisoriesCommand())
-	add(groupHand, a.packCommand(), a.repositoryCommand(), a.sbomCommand())
+	add(groupHand, a.packCommand(), a.repositoryCommand(), a.shareCommand(), a.sbomCommand())
 	add(groupOthers, a.demoCommand())
 	root.AddCommand(a.atNodeCommand())
 	root.SetHelpCommandGroupID(groupOthers)

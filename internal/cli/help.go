@@ -158,6 +158,7 @@ func (h *helper) missing(missing *host.Missing) []string {
 var typed = map[problem.Action]string{
 	problem.AcceptOlder:       "To accept it: the same command with --older",
 	problem.AddAdvisories:     "Name one:\n    [[advisories]]\n    url = \"https://…/all.zip\"     or path = \"DIR\"",
+	problem.AddDepot:          "Name one:\n    [[depot]]\n    url  = \"https://HOST/REPOSITORY\"     or path = \"DIR\"\n    sign = \"FILE\"     the secret key",
 	problem.AllowSystemPrefix: "If you mean it: the same command with --system-prefix",
 	problem.BeginTinkering:    "To begin: fernladder tinker %s",
 	problem.BringShelf:        "To fetch it: fernladder shelves --fetch",
@@ -193,7 +194,8 @@ var typed = map[problem.Action]string{
 		"them the new key.",
 	problem.SeparateFiles: "They cannot be installed together. Let the recipe of one of them leave that file out, or " +
 		"place it elsewhere.",
-	problem.SetCluster: "Name its scheduler in the settings:\n    [cluster]\n    scheduler = \"slurm\"",
+	problem.ShareBuilds: "On a machine that builds: fernladder build %[1]s, then fernladder share %[1]s",
+	problem.SetCluster:  "Name its scheduler in the settings:\n    [cluster]\n    scheduler = \"slurm\"",
 	problem.SetEpoch: "Set an epoch in the settings, and raise it with such a release:\n    [pack.epoch.%s]\n    " +
 		"number = 1",
 	problem.SupplyFile:     "When you have it: fernladder supply %s FILE",

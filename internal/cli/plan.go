@@ -91,7 +91,7 @@ func (a *app) showPlan(r *session.PlanReport, f *planFlags) error {
 		a.showTree(l)
 		return nil
 	}
-	if r.Totals.Build > 0 || f.all {
+	if r.Totals.Build+r.Totals.Take > 0 || f.all {
 		a.planTable(l, f.all)
 		a.showTotals(l, r.Totals)
 	} else {
@@ -220,8 +220,12 @@ func (a *app) showTotals(l *plan.Plan, t plan.Totals) {
 			fetch += fmt.Sprintf(" (%s)", term.Bytes(t.Bytes))
 		}
 	}
-	a.screen.Print("\n%s on %s: %d to build%s.", term.Count(len(l.Jobs), "package"), term.Count(l.Rungs(), "rung"),
-		t.Build, fetch)
+	taken := ""
+	if t.Take > 0 {
+		taken = fmt.Sprintf(", %d to fetch from depots (%s)", t.Take, term.Bytes(t.Brought))
+	}
+	a.screen.Print("\n%s on %s: %d to build%s%s.", term.Count(len(l.Jobs), "package"), term.Count(l.Rungs(), "rung"),
+		t.Build, fetch, taken)
 	unknown := ""
 	if t.Untimed > 0 {
 		unknown = fmt.Sprintf(", without %d that were never built here", t.Untimed)
@@ -258,6 +262,8 @@ func stateText(s *term.Screen, p *plan.Plan, j *build.Job) string {
 	switch p.State(j) {
 	case plan.ToBuild:
 		return "to build"
+	case plan.ToTake:
+		return fromDepot(j.From[0])
 	case plan.Built:
 		return s.Good("built")
 	}

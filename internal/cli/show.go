@@ -136,6 +136,13 @@ func (a *app) showBuilding(r *store.Receipt) {
 		times = append(times, st.Stage+" "+seconds(st.Seconds))
 	}
 	a.row("needs", needs...)
+	if o := r.From; o != nil {
+		a.row("taken", fmt.Sprintf("from %s on %s", o.Depot, o.At.Local().Format("2006-01-02 15:04")),
+			"signed by "+o.Signed.String(), o.Manifest)
+		for _, t := range o.Untried {
+			a.row("remark", "not tried here, for want of a compiler: "+t)
+		}
+	}
 	a.row("built", fmt.Sprintf("%s in %s, with %s; %s, isolation: %s%s", r.Began.Local().Format("2006-01-02 15:04"),
 		seconds(r.Seconds),
 		r.Method, orDefault(r.Compiler, "no compiler"), r.Isolation, seen(r)))

@@ -221,6 +221,9 @@ func (p *Progress) report(e note) {
 	case event.FetchRetried:
 		say("again from %s in %s: %v", e.Text, Duration(e.Elapsed), e.Err)
 	case event.FetchEnded:
+		if e.Text == "" {
+			break
+		}
 		say("fetched from %s (%s), digest good", e.Text, Bytes(e.Done))
 	case event.CheckedOut:
 		say("fetched from %s", e.Text)
@@ -228,6 +231,13 @@ func (p *Progress) report(e note) {
 		say("signed by %s", e.Text)
 	case event.Obtained:
 		say("fetched from %s (%s)", e.Text, Bytes(e.Done))
+	case event.Taken:
+		say("%s in %s, signed by %s", p.screen.paint(p.screen.colourErr, "taken from "+e.Text, text.FgGreen),
+			Duration(e.Elapsed), e.Signer)
+	case event.Sent:
+		if e.Done > 0 {
+			say("%s sent to %s", Bytes(e.Done), e.Text)
+		}
 	case event.Remarked:
 		p.remarks[build]++
 		if p.remarks[build] <= fewRemarks {
@@ -306,7 +316,9 @@ func (p *Progress) follow(e note) {
 	switch e.Kind {
 	case event.FetchBegan:
 		set("fetch")
-	case event.FetchProgress:
+	case event.SendBegan:
+		set("send")
+	case event.FetchProgress, event.SendProgress:
 		for _, a := range p.active {
 			if a.build == build {
 				a.moved(e.Done, e.Total)
@@ -315,9 +327,9 @@ func (p *Progress) follow(e note) {
 		}
 	case event.StageBegan:
 		set(e.Stage)
-	case event.FetchEnded, event.CheckedOut, event.Obtained:
+	case event.FetchEnded, event.CheckedOut, event.Obtained, event.Sent:
 		p.forget(build)
-	case event.PackageDone, event.PackageFailed, event.PackageSkipped:
+	case event.Taken, event.PackageDone, event.PackageFailed, event.PackageSkipped:
 		p.forget(build)
 		p.settled[build] = true
 	}
