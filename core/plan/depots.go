@@ -90,14 +90,20 @@ func (p *Plan) onlyOffered(depots []*depot.Depot, faults []error) error {
 	if len(missing) == 0 {
 		return nil
 	}
-	var names, places []string
+	var there, options, shared, places []string
 	for _, d := range depots {
 		places = append(places, d.Name)
 	}
 	text := "nothing is built on this machine (depots = \"only\" in the settings), and it cannot be taken from a depot:"
 	for _, j := range missing {
 		text += fmt.Sprintf("\n    %s %s, build %s", j.Name, j.Version, j.ID)
-		names = append(names, j.Name+":"+j.Version)
+		if !j.Asked && slices.ContainsFunc(missing, func(o *build.Job) bool { return o.Asked }) {
+			continue // it comes with those
+		}
+		there, shared = append(there, j.Name+":"+j.Version), append(shared, j.Name+"@"+j.ID)
+		for _, set := range j.Package.Changed() {
+			options = append(options, "-o", j.Name+"."+set)
+		}
 	}
 	for _, err := range faults {
 		text += "\n  " + err.Error()
@@ -108,8 +114,9 @@ func (p *Plan) onlyOffered(depots []*depot.Depot, faults []error) error {
 		text += "\n  Asked: " + strings.Join(places, ", ") + "."
 	}
 	if slices.ContainsFunc(missing, func(j *build.Job) bool { return j.Compiler == "" }) {
-		text += "\n  This machine has no compiler, and " + p.Lock.Shown + " names none, so its build ids are not those of any " +
-			"machine: copy the lock file of the machine that builds."
+		return problem.New(problem.Fetch, missing[0].Name, "%s", text+"\n  This machine has no compiler, and "+p.Lock.Shown+" names none, so its build ids are not those of any "+
+			"machine: copy the lock file of the machine that builds.")
 	}
-	return problem.New(problem.Fetch, missing[0].Name, "%s", text).Remedy(problem.ShareBuilds, names...)
+	return problem.New(problem.Fetch, missing[0].Name, "%s", text).
+		Remedy(problem.BuildElsewhere, append(there, options...)...).Remedy(problem.ShareBuilds, shared...)
 }

@@ -8,6 +8,7 @@ const (
 	AllowSystemPrefix Action = "allow_system_prefix" // build for /usr nevertheless
 	BeginTinkering    Action = "begin_tinkering"     // NAME
 	BumpPackage       Action = "bump"                // NAME VERSION
+	BuildElsewhere    Action = "build_elsewhere"     // NAME:VERSION… -o OPTION…, on a machine that builds
 	BringShelf        Action = "bring_shelf"
 	ChooseFolder      Action = "choose_folder"
 	CleanArchives     Action = "clean_archives"     // NAME…
@@ -43,7 +44,7 @@ const (
 	RemoveReinstall   Action = "remove_and_reinstall" // NAME
 	ReplaceKey        Action = "replace_key"          // of a repository
 	SeparateFiles     Action = "separate_files"       // of two recipes
-	ShareBuilds       Action = "share_builds"         // NAME:VERSION…, on a machine that builds
+	ShareBuilds       Action = "share_builds"         // NAME@ID…, on a machine that builds
 	SetCluster        Action = "set_cluster"
 	SetEpoch          Action = "set_epoch" // NAME
 	SetMaintainer     Action = "set_maintainer"

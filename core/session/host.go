@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 
 	"fernladder/core/advice"
@@ -62,7 +63,10 @@ func (s *Session) Host(ctx context.Context, r HostRequest) (*HostReport, error) 
 	if err != nil {
 		return nil, err
 	}
-	findings, missing := build.LookAtHost(ctx, s.Machine, l.Jobs, true)
+	jobs := slices.DeleteFunc(slices.Clone(l.Jobs), func(j *build.Job) bool {
+		return len(j.From) > 0 || s.Settings.OnlyDepots
+	})
+	findings, missing := build.LookAtHost(ctx, s.Machine, jobs, true)
 	if r.Install && missing != nil {
 		if err := s.install(ctx, missing, r); err != nil {
 			return nil, err
@@ -70,7 +74,7 @@ func (s *Session) Host(ctx context.Context, r HostRequest) (*HostReport, error) 
 		if s, err = s.Renewed(); err != nil {
 			return nil, err
 		}
-		findings, missing = build.LookAtHost(ctx, s.Machine, l.Jobs, true)
+		findings, missing = build.LookAtHost(ctx, s.Machine, jobs, true)
 	}
 	report := &HostReport{Ladder: l}
 	var offers map[host.Question]string

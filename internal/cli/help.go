@@ -194,8 +194,9 @@ var typed = map[problem.Action]string{
 		"them the new key.",
 	problem.SeparateFiles: "They cannot be installed together. Let the recipe of one of them leave that file out, or " +
 		"place it elsewhere.",
-	problem.ShareBuilds: "On a machine that builds: fernladder build %[1]s, then fernladder share %[1]s",
-	problem.SetCluster:  "Name its scheduler in the settings:\n    [cluster]\n    scheduler = \"slurm\"",
+	problem.ShareBuilds:    "and there: fernladder share %s",
+	problem.BuildElsewhere: "On a machine that builds: fernladder build %s",
+	problem.SetCluster:     "Name its scheduler in the settings:\n    [cluster]\n    scheduler = \"slurm\"",
 	problem.SetEpoch: "Set an epoch in the settings, and raise it with such a release:\n    [pack.epoch.%s]\n    " +
 		"number = 1",
 	problem.SupplyFile:     "When you have it: fernladder supply %s FILE",
