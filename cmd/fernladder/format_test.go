@@ -41,7 +41,7 @@ func TestSignedArchives(t *testing.T) {
 	other, err := garden.Archives() // with another key
 	require.NoError(t, err)
 	w.write("recipes/dewcalc/keys/growers.asc", string(other[garden.KeyFile]))
-	w.fails(5, []string{"fetch", "dewcalc:1.3.0"}, "which is not among the recipe's keys")
+	w.fails(5, []string{"fetch", "dewcalc:1.3.0"}, "which is not among the trusted keys")
 	w.write("recipes/dewcalc/keys/growers.asc", "no key")
 	w.fails(5, []string{"fetch", "dewcalc:1.3.0"}, "growers.asc holds no usable public key")
 	assert.NotContains(t, strings.Join(w.trees(), " "), "1.3.0")

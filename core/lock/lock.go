@@ -35,6 +35,7 @@ type File struct {
 	There       bool     // there is such a file
 	Tips        []*Tip   // by name
 	Builds      []*Build // by name, those apart last
+	Shelves     []*Shelf // with keys, as they were last accepted
 	Arch        string   // of the machine that the build ids are for
 	Compilers   []string // of the machine that the build ids are for, sorted
 }
@@ -47,6 +48,28 @@ type Tip struct {
 	Branch     string // "" for Subversion
 	Commit     string // or revision
 	Version    version.Version
+}
+
+// A Shelf is the commit of a shelf with keys that was last accepted.
+type Shelf struct {
+	tomlfile.Position
+	Git, Dir, Commit string
+}
+
+// Accepted is the last accepted commit of a shelf; "" if there is none.
+func (f *File) Accepted(git, dir string) string {
+	for _, s := range f.Shelves {
+		if s.Git == git && s.Dir == dir {
+			return s.Commit
+		}
+	}
+	return ""
+}
+
+// Accept notes the accepted commit of a shelf.
+func (f *File) Accept(git, dir, commit string) {
+	f.Shelves = slices.DeleteFunc(f.Shelves, func(s *Shelf) bool { return s.Git == git && s.Dir == dir })
+	f.Shelves = append(f.Shelves, &Shelf{Git: git, Dir: dir, Commit: commit})
 }
 
 // A Build is one package of a ladder.
@@ -77,6 +100,13 @@ func keys(f *File) []tomlfile.Key {
 				tomlfile.Parsed("version", "version", &t.Version, version.Parse, "Its version.").Must(),
 			}
 		}, "The head of a branch."),
+		tomlfile.Tables("shelf", &f.Shelves, func(s *Shelf) []tomlfile.Key {
+			return []tomlfile.Key{
+				tomlfile.Text("git", &s.Git, "The URL of its repository.").Must(),
+				tomlfile.Text("dir", &s.Dir, "Its folder of the repository."),
+				tomlfile.Text("commit", &s.Commit, "The commit.").Must(),
+			}
+		}, "A shelf with keys, at the commit that was last accepted."),
 		tomlfile.Tables("build", &f.Builds, func(b *Build) []tomlfile.Key {
 			return []tomlfile.Key{
 				tomlfile.Text("name", &b.Name, "The package.").Must().Check(recipe.CheckName),
@@ -225,7 +255,7 @@ func (f *File) Drop(names []string) {
 // Write replaces the file, if anything in it has changed. One that is not there is not
 // made to say nothing.
 func (f *File) Write() error {
-	if !f.There && len(f.Builds)+len(f.Tips) == 0 {
+	if !f.There && len(f.Builds)+len(f.Tips)+len(f.Shelves) == 0 {
 		return nil
 	}
 	text := f.text()
@@ -271,6 +301,13 @@ func (f *File) text() string {
 	if len(f.Builds) > 0 {
 		line("arch", f.Arch)
 		list("compilers", f.Compilers)
+	}
+	slices.SortFunc(f.Shelves, func(a, b *Shelf) int { return strings.Compare(a.Git+" "+a.Dir, b.Git+" "+b.Dir) })
+	for _, s := range f.Shelves {
+		b.WriteString("\n[[shelf]]\n")
+		line("git", s.Git)
+		line("dir", s.Dir)
+		line("commit", s.Commit)
 	}
 	for _, t := range f.Tips {
 		b.WriteString("\n[[tip]]\n")

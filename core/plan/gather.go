@@ -53,6 +53,9 @@ func Gather(ctx context.Context, m *machine.Machine, ask Ask) (facts, error) {
 	if f.Lock, err = ReadLock(m); err != nil {
 		return f, err
 	}
+	if err := acceptedShelves(m, f.Lock); err != nil {
+		return f, err
+	}
 	if f.Landing, err = landing.Current(m.Store); err != nil {
 		return f, err
 	}
@@ -93,6 +96,19 @@ func Gather(ctx context.Context, m *machine.Machine, ask Ask) (facts, error) {
 		f.Target.Adopt(f.Lock.Compilers)
 	}
 	return f, err
+}
+
+// acceptedShelves is the error for a shelf with keys whose commit is not the one that was last
+// accepted: it could be an older one.
+func acceptedShelves(m *machine.Machine, f *lock.File) error {
+	for _, s := range m.Settings.Shelves {
+		if len(s.Keys) > 0 && f.Accepted(s.Git, s.Inside) != s.Commit {
+			return problem.New(problem.Recipe, s.Git,
+				"the shelf %s at %s has not been accepted yet: %s does not have this commit", s.Git, s.Commit[:12], f.Shown).
+				Remedy(problem.BringShelf)
+		}
+	}
+	return nil
 }
 
 // readReceipts reads the receipts of the landing and all its needs.

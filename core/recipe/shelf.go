@@ -22,6 +22,10 @@ type Shelf struct {
 
 	Git, Commit, Inside string // of one that is a repository, with the folder in it
 	Checkout            string // where the repository's files are
+	// Files with the only keys whose signature counts; none: it needs none. Tag is the tag that is
+	// signed; "": the commit is.
+	Keys []string
+	Tag  string
 }
 
 // Shelves are searched in order; the first that has a name wins. Each recipe is read once, at

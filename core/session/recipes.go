@@ -7,8 +7,12 @@ import (
 
 	"fernladder/core/build"
 	"fernladder/core/draft"
+	"fernladder/core/install"
+	"fernladder/core/lock"
+	"fernladder/core/plan"
 	"fernladder/core/problem"
 	"fernladder/core/recipe"
+	"fernladder/core/signature"
 	"fernladder/core/tomlfile"
 	"fernladder/core/upstream"
 	"fernladder/core/version"
@@ -141,25 +145,63 @@ type Shelf struct {
 	Here    bool     `json:"here"`
 	Recipes int      `json:"recipes"`
 	Hidden  []string `json:"hidden"` // names that an earlier shelf has, too
+	// Who signed it; nil for a shelf without keys.
+	Signed *signature.Good `json:"signed,omitempty"`
 
 	Shown string `json:"-"` // the directory, as people name it
 }
 
-// ListShelves lists the shelves in the order in which they are searched. With fetch, those
-// that are repositories are brought to the root first.
-func (s *Session) ListShelves(ctx context.Context, fetch bool) ([]Shelf, error) {
+// A ShelvesRequest says what is done before the shelves are listed.
+type ShelvesRequest struct {
+	Fetch bool // bring those that are repositories to the root
+	Older bool // accept commits that do not come after the ones before
+}
+
+// accept brings a shelf that is a repository to the root. The lock file notes the commit of one with
+// keys, which has to come after the one before.
+func (s *Session) accept(ctx context.Context, shelf recipe.Shelf, older bool) error {
+	if err := s.BringShelf(ctx, shelf); err != nil || len(shelf.Keys) == 0 {
+		return err
+	}
+	file, err := plan.ReadLock(s.Machine)
+	if err != nil {
+		return err
+	}
+	before := file.Accepted(shelf.Git, shelf.Inside)
+	if before == shelf.Commit {
+		return nil
+	}
+	if before != "" && !older {
+		follows, err := s.ShelfFollows(ctx, shelf, before)
+		if err != nil {
+			return err
+		}
+		if !follows {
+			return problem.New(problem.Recipe, shelf.Git,
+				"the shelf %s would go back: %s does not come after %s, which was used before (%s)", shelf.Git, shelf.Commit[:12],
+				before[:min(12, len(before))], file.Shown).
+				Instead(before, shelf.Commit).Remedy(problem.AcceptOlder)
+		}
+	}
+	_, err = install.ChangeLock(ctx, s.Machine, func(now *lock.File) { now.Accept(shelf.Git, shelf.Inside, shelf.Commit) })
+	return err
+}
+
+// ListShelves lists the shelves in the order in which they are searched.
+func (s *Session) ListShelves(ctx context.Context, r ShelvesRequest) ([]Shelf, error) {
 	if len(s.Settings.Shelves) == 0 {
 		return nil, s.noShelf()
 	}
 	seen := map[string]bool{}
 	all := []Shelf{}
 	for _, shelf := range s.Settings.Shelves {
-		if fetch && shelf.Git != "" {
-			if err := s.BringShelf(ctx, shelf); err != nil {
+		if r.Fetch && shelf.Git != "" {
+			if err := s.accept(ctx, shelf, r.Older); err != nil {
 				return nil, err
 			}
 		}
-		l := Shelf{Dir: shelf.Dir, Git: shelf.Git, Commit: shelf.Commit, Hidden: []string{}, Shown: shelf.Shown}
+		l := Shelf{Dir: shelf.Dir, Git: shelf.Git, Commit: shelf.Commit, Hidden: []string{}, Shown: shelf.Shown,
+			Signed: s.ShelfSigned(shelf)}
 		names, err := shelf.Names()
 		if err != nil && shelf.Git == "" {
 			return nil, err

@@ -199,6 +199,10 @@ func Keys(s *Settings, shelves *[]string) []tomlfile.Key {
 				"The commit whose recipes count.").Must(),
 			tomlfile.Text("dir", &r.Inside, "The folder of the repository that is the shelf. Default: the whole repository.").
 				Check(mustBeInside),
+			tomlfile.Texts("keys", &r.Keys,
+				"Files with the only public keys that are trusted for it: OpenPGP or SSH. The commit must be signed by one of "+
+					"them, or the tag, and must come after the one that was used before."),
+			tomlfile.Text("tag", &r.Tag, "The tag that is signed in the place of the commit. It must name the commit."),
 		}
 	}
 	return []tomlfile.Key{
@@ -667,7 +671,20 @@ func Read(file string, p Place) (Settings, error) {
 		s.Shelves = append(s.Shelves, recipe.Shelf{Dir: dir, Shown: p.Shown(dir)})
 	}
 	for _, shelf := range s.remote {
-		sum := blake3.Sum256([]byte(shelf.Git + " " + shelf.Commit))
+		id := shelf.Git + " " + shelf.Commit
+		for i := range shelf.Keys { // its files come to the root when these keys have proved good
+			shelf.Keys[i] = absolute(base, shelf.Keys[i])
+			data, err := safefs.ReadFile(shelf.Keys[i], signature.LargestFile)
+			if err != nil {
+				return s, tomlfile.Problems{{Position: shelf.Position, Source: "[[remote_shelf]]",
+					Message: fmt.Sprintf("the key %s cannot be read: %v", p.Shown(shelf.Keys[i]), cause(err))}}
+			}
+			id += fmt.Sprintf(" %x", blake3.Sum256(data))
+		}
+		if shelf.Keys != nil {
+			id += " " + shelf.Tag
+		}
+		sum := blake3.Sum256([]byte(id))
 		shelf.Checkout = filepath.Join(s.Root, "shelves", hex.EncodeToString(sum[:10]))
 		shelf.Dir = filepath.Join(shelf.Checkout, shelf.Inside)
 		shelf.Shown = p.Shown(shelf.Dir)

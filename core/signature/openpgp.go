@@ -283,7 +283,7 @@ func (k *Keys) verifyOne(file File, sig *packet.Signature, now time.Time) (good 
 	case crypto.MD5, crypto.SHA1, crypto.RIPEMD160:
 		return nil, fmt.Sprintf("it uses %v, which can be forged", sig.Hash), nil
 	}
-	reason = fmt.Sprintf("it is by %s, which is not among the recipe's keys", signerOf(sig))
+	reason = fmt.Sprintf("it is by %s, which is not among the trusted keys", signerOf(sig))
 	for _, c := range k.openPGP {
 		for _, candidate := range c.candidates() {
 			if !sig.CheckKeyIdOrFingerprint(candidate.key) {

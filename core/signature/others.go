@@ -68,7 +68,7 @@ func (k *Keys) verifyMinisign(file File, data []byte) (*Good, error) {
 		good := m.good()
 		return &good, nil
 	}
-	return nil, &Bad{[]string{fmt.Sprintf("it is by %016X, which is not among the recipe's keys", sig.KeyID)}}
+	return nil, &Bad{[]string{fmt.Sprintf("it is by %016X, which is not among the trusted keys", sig.KeyID)}}
 }
 
 func (m minisignKey) fits(file File, sig minisign.Signature, data []byte) (bool, error) {
@@ -223,7 +223,7 @@ func (k *Keys) verifyOneSSH(namespace string, file File, data []byte) (*Good, er
 		good := s.good()
 		return &good, nil
 	}
-	return nil, &Bad{[]string{fmt.Sprintf("it is by %s, which is not among the recipe's keys",
+	return nil, &Bad{[]string{fmt.Sprintf("it is by %s, which is not among the trusted keys",
 		ssh.FingerprintSHA256(sig.PublicKey))}}
 }
 

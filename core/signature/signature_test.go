@@ -168,7 +168,7 @@ func TestOpenPGP(t *testing.T) {
 			note: "the key expired on 2020-07-30, after it signed"},
 		"key retired since": {sig: retiredSig, keys: public(t, false, retired),
 			note: "the key was retired on 2020-10-01, after it signed"},
-		"another key":                {sig: good, keys: public(t, false, other), bad: "not among the recipe's keys"},
+		"another key":                {sig: good, keys: public(t, false, other), bad: "not among the trusted keys"},
 		"after the key's end":        {sig: tooLateSig, keys: public(t, false, tooLate), bad: "after the end of the key"},
 		"after the key was retired":  {sig: lateSig, keys: public(t, false, late), bad: "after the key late"},
 		"key stolen later":           {sig: stolenSig, keys: public(t, false, stolen), bad: "may be forged"},
@@ -228,7 +228,7 @@ func TestStolenSubkeys(t *testing.T) {
 	keys := &Keys{}
 	require.NoError(t, keys.Add("k", ring.Bytes()))
 	_, err := Verify(file(text), sig, keys, today)
-	assert.ErrorContains(t, err, "not among the recipe's keys")
+	assert.ErrorContains(t, err, "not among the trusted keys")
 }
 
 func TestMinisignAndSSH(t *testing.T) {
@@ -263,7 +263,7 @@ func TestMinisignAndSSH(t *testing.T) {
 	for name, c := range map[string]struct{ keys, sig, bad string }{
 		"minisign":               {string(line), string(hashed.Sign(private)), ""},
 		"minisign, the old kind": {string(line), string(minisign.Sign(private, []byte(text))), ""},
-		"minisign by another":    {string(other), string(hashed.Sign(private)), "not among the recipe's keys"},
+		"minisign by another":    {string(other), string(hashed.Sign(private)), "not among the trusted keys"},
 		"minisign, damaged":      {string(line), "untrusted comment: x\nAAAA\n", "damaged"},
 		"ssh":                    {string(sshLine), string(sshSign("file")), ""},
 		"ssh, with allowed signer": {"# growers\ngrower@vale.example namespaces=\"file\" " + string(sshLine),
@@ -272,7 +272,7 @@ func TestMinisignAndSSH(t *testing.T) {
 		"ssh, for others": {"grower@vale.example namespaces=\"git,mail\" " + string(sshLine), string(sshSign("file")),
 			"is only for git, mail"},
 		"ssh for something else": {string(sshLine), string(sshSign("git")), `it was made for "git", not for "file"`},
-		"ssh by another":         {string(otherLine), string(sshSign("file")), "not among the recipe's keys"},
+		"ssh by another":         {string(otherLine), string(sshSign("file")), "not among the trusted keys"},
 		"ssh, damaged": {string(sshLine), "-----BEGIN SSH SIGNATURE-----\nAAAA\n-----END SSH SIGNATURE-----\n",
 			"damaged"},
 	} {

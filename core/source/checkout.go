@@ -31,6 +31,7 @@ type Checkout struct {
 	Git, Tag, Commit string        // or
 	Svn, Revision    string        //
 	Keys             []safefs.File // when there are any, a tag must be signed
+	SignedCommit     bool          // without a tag, the commit must be signed
 	At               string        // where the recipe states the commit, FILE:LINE
 }
 
@@ -143,8 +144,11 @@ func (r *Repositories) Fetch(ctx context.Context, c Checkout) (*signature.Good, 
 		}
 	}
 	var good *signature.Good
-	if err == nil && c.Tag != "" {
+	switch {
+	case err == nil && c.Tag != "":
 		good, err = r.checkTag(ctx, c)
+	case err == nil && c.SignedCommit:
+		good, err = r.checkCommit(ctx, c)
 	}
 	return good, r.wrap(ctx, err, c.URL(), c.At)
 }

@@ -431,7 +431,7 @@ func (r *Repositories) checkTag(ctx context.Context, c Checkout) (*signature.Goo
 	}
 	text, err := r.ask(ctx, c.Git, "cat-file", "tag", "refs/tags/"+c.Tag)
 	if err != nil {
-		return nil, fmt.Errorf("the tag %s is not signed, but the recipe has keys", c.Tag)
+		return nil, fmt.Errorf("the tag %s is not signed, but there are keys for it", c.Tag)
 	}
 	good, err := verifyTag(text+"\n", keys, r.Now())
 	if err != nil {
@@ -439,6 +439,78 @@ func (r *Repositories) checkTag(ctx context.Context, c Checkout) (*signature.Goo
 	}
 	r.Events.Event(event.Event{Kind: event.Signed, Package: c.Package, Version: c.Version, Text: good.String()})
 	return good, nil
+}
+
+// checkCommit verifies the signature of a commit.
+func (r *Repositories) checkCommit(ctx context.Context, c Checkout) (*signature.Good, error) {
+	keys, err := readKeys(c.Keys)
+	if err != nil {
+		return nil, err
+	}
+	text, err := r.ask(ctx, c.Git, "cat-file", "commit", c.Commit)
+	if err != nil {
+		return nil, err
+	}
+	good, err := verifyCommit(text+"\n", keys, r.Now())
+	if err != nil {
+		return nil, fmt.Errorf("the commit %s: %w", c.Commit, err)
+	}
+	r.Events.Event(event.Event{Kind: event.Signed, Package: c.Package, Version: c.Version, Text: good.String()})
+	return good, nil
+}
+
+// verifyCommit verifies the signature in the header of a commit object, which covers everything
+// else in it.
+func verifyCommit(text string, keys *signature.Keys, now time.Time) (*signature.Good, error) {
+	var signed, made strings.Builder
+	within, header := false, true
+	for line := range strings.Lines(text) {
+		begins := header && (strings.HasPrefix(line, "gpgsig ") || strings.HasPrefix(line, "gpgsig-sha256 "))
+		switch {
+		case begins && made.Len() > 0:
+			return nil, &signature.Bad{Reasons: []string{"it has two"}}
+		case begins:
+			within = true
+			_, rest, _ := strings.Cut(line, " ")
+			made.WriteString(rest)
+		case within && strings.HasPrefix(line, " "):
+			made.WriteString(line[1:])
+		default:
+			within = false
+			header = header && line != "\n"
+			signed.WriteString(line)
+		}
+	}
+	if made.Len() == 0 {
+		return nil, &signature.Bad{Reasons: []string{"it has none, but there are keys for it"}}
+	}
+	commit := signature.File{Open: func() (io.ReadCloser, error) {
+		return io.NopCloser(strings.NewReader(signed.String())), nil
+	}}
+	return signature.VerifyFor(signature.GitNamespace, commit, []byte(made.String()), keys, now)
+}
+
+// Follows reports whether a commit is another one or comes after it, and fetches the history if it
+// has to.
+func (r *Repositories) Follows(ctx context.Context, c Checkout, before string) (bool, error) {
+	if is, err := r.Precedes(ctx, c.Git, before, c.Commit); err == nil && is {
+		return true, nil
+	}
+	if r.Offline {
+		return false, r.wrap(ctx, errOffline, c.URL(), c.At)
+	}
+	err := r.alone(ctx, c, r.place("git", c.Git), c.Git, func() error {
+		args := everything(c.Git)
+		if _, err := os.Stat(filepath.Join(r.clone(c.Git), "shallow")); err == nil {
+			args = append([]string{"--unshallow"}, args...)
+		}
+		return r.git(ctx, c.Git, io.Discard,
+			append([]string{"fetch", "--force", "--progress", "--no-recurse-submodules"}, args...)...)
+	})
+	if err != nil {
+		return false, r.wrap(ctx, err, c.URL(), c.At)
+	}
+	return r.Precedes(ctx, c.Git, before, c.Commit)
 }
 
 // verifyTag verifies the signature at the end of a tag object, which covers everything before
@@ -451,7 +523,7 @@ func verifyTag(text string, keys *signature.Keys, now time.Time) (*signature.Goo
 			return signature.VerifyFor(signature.GitNamespace, tag, []byte(text[i+1:]), keys, now)
 		}
 	}
-	return nil, &signature.Bad{Reasons: []string{"it has none, but the recipe has keys"}}
+	return nil, &signature.Bad{Reasons: []string{"it has none, but there are keys for it"}}
 }
 
 // A submodule is a repository inside another.
