@@ -20,6 +20,7 @@ import (
 //
 //	package NAME            makes an archive of src/NAME and a recipe that begins with it and ends with NAME.toml
 //	status N COMMAND …      runs a command that ends with this status
+//	sitekey NAME            makes an SSH key, NAME and NAME.pub
 //	id VARIABLE COMMAND …   runs a command, and sets a variable to the first build id that it prints
 func TestScripts(t *testing.T) {
 	t.Parallel()
@@ -43,7 +44,7 @@ func TestScripts(t *testing.T) {
 			}
 			return false, fmt.Errorf("there is no condition %s", name)
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"package": makePackage, "status": wantStatus, "id": wantID},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"package": makePackage, "status": wantStatus, "sitekey": makeSiteKey, "id": wantID},
 	})
 }
 
@@ -67,6 +68,10 @@ func makePackage(ts *testscript.TestScript, _ bool, args []string) {
 		"\"\nsummary = \"Grows\"\n[[release]]\nversion = \"1.0\"\narchive = \"file://" + archive + "\"\nsha256 = \"" +
 		hex.EncodeToString(sum[:]) + "\"\n"
 	ts.Check(os.WriteFile(recipe, []byte(head+ts.ReadFile(name+".toml")), 0o644))
+}
+
+func makeSiteKey(ts *testscript.TestScript, _ bool, args []string) {
+	ts.Check(writeSiteKey(ts.MkAbs(args[0])))
 }
 
 func wantStatus(ts *testscript.TestScript, _ bool, args []string) {

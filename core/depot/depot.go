@@ -417,13 +417,17 @@ func (d *Depot) failed(ctx context.Context, r store.Ref, err error) error {
 	if errors.As(err, &fetch) && len(fetch.Attempts) > 0 {
 		err = fetch.Attempts[0].Err
 	}
+	var wrong *source.DigestError
+	if errors.As(err, &wrong) {
+		return d.fault(r, "a blob has the digest %s, and should have %s", wrong.Got, wrong.Want)
+	}
 	answer, serves := answered(err)
 	text, unreachable := source.Plain(ctx, err)
 	switch {
 	case serves:
 		return d.fault(r, "%s", answer)
 	case answer == "" && !unreachable && !errors.As(err, new(*noDirectory)):
-		return d.fault(r, "%v", text)
+		return d.fault(r, "%s", requestInError.ReplaceAllString(text.Error(), ""))
 	case answer == "":
 		answer = fmt.Sprintf("it cannot be reached: %v", text)
 	}

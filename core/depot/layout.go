@@ -63,7 +63,7 @@ func (l layout) read(name string, most int64) ([]byte, error) {
 	}
 	defer d.Close()
 	data, err := d.ReadFile(name, most)
-	if safefs.Gone(err) {
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil, errNone
 	}
 	return data, err

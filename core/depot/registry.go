@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/opencontainers/go-digest"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
@@ -21,6 +22,7 @@ import (
 	"oras.land/oras-go/v2/registry/remote/errcode"
 	"oras.land/oras-go/v2/registry/remote/retry"
 
+	"fernladder/core/pattern"
 	"fernladder/core/safefs"
 	"fernladder/core/source"
 )
@@ -62,7 +64,7 @@ func newRegistry(url string, network *source.Network) *registry {
 			return loginFor(network, host)
 		}}
 	again := *client.Client
-	again.Transport = retry.NewTransport(again.Transport)
+	again.Transport = &retry.Transport{Base: again.Transport, Policy: func() retry.Policy { return &repeats }}
 	client.Client = &again
 	client.SetUserAgent(network.Agent)
 	r := &registry{client: client}
@@ -75,6 +77,15 @@ func newRegistry(url string, network *source.Network) *registry {
 	r.base = scheme + "://" + r.Reference.Host() + "/v2/" + r.Reference.Repository
 	return r
 }
+
+// repeats says how often requests are repeated that a registry has refused for now, and after what
+// time: that which it asks for, or twice as long each time.
+var repeats = retry.GenericPolicy{Retryable: retry.DefaultPredicate, MinWait: 200 * time.Millisecond,
+	MaxWait: 20 * time.Second, MaxRetry: 2,
+	Backoff: retry.ExponentialBackoff(250*time.Millisecond, 2, 0.1)}
+
+// requestInError is the beginning of errors of the library.
+var requestInError = pattern.New(`^[A-Z]+ "[^"]*": `)
 
 // loginFor is what the credentials file has for a registry, or else the files in which registry
 // clients keep theirs. No program is run for it.

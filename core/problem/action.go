@@ -25,6 +25,7 @@ const (
 	InstallWith       Action = "install_with"  // NAME OPTION=VALUE
 	KeepEdits         Action = "keep_edits"    // of the source of a failed build
 	DropEdits         Action = "drop_edits"
+	KeepLocked        Action = "keep_locked"   // what lock files need, or what is not old
 	ListLandings      Action = "list_landings" // the numbers that exist
 	MakeFolder        Action = "make_folder"   // a folder with settings and a shelf
 	MendFix           Action = "mend_fix"
@@ -45,6 +46,7 @@ const (
 	ReplaceKey        Action = "replace_key"          // of a repository
 	SeparateFiles     Action = "separate_files"       // of two recipes
 	ShareBuilds       Action = "share_builds"         // NAME@ID…, on a machine that builds
+	ShareWanted       Action = "share_wanted"         // by the settings
 	SetCluster        Action = "set_cluster"
 	SetEpoch          Action = "set_epoch" // NAME
 	SetMaintainer     Action = "set_maintainer"

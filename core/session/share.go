@@ -143,7 +143,7 @@ func (s *Session) signer(d *depot.Depot) (signature.Signer, error) {
 // toShare are the requested builds.
 func (s *Session) toShare(r ShareRequest) (named []*store.Receipt, err error) {
 	if len(r.Names) == 0 && !r.Wanted {
-		return nil, problem.New(problem.Usage, "", "name what to share, or share what the settings want: --wanted")
+		return nil, problem.New(problem.Usage, "", "name the builds to share").Remedy(problem.ShareWanted)
 	}
 	for _, name := range r.Names {
 		b, err := s.Find(name)
@@ -249,7 +249,7 @@ type DepotCleanReport struct {
 func (s *Session) CleanDepot(ctx context.Context, r DepotCleanRequest) (*DepotCleanReport, error) {
 	if len(r.Keep) == 0 && r.Older == 0 {
 		return nil, problem.New(problem.Usage, r.Depot,
-			"all builds would be deleted from the depot; give the lock files of those who use it (--keep), or an age (--older)")
+			"this would delete all builds in the depot").Remedy(problem.KeepLocked)
 	}
 	depots, err := s.depots(r.Depot, func(*depot.Depot) bool { return true }, problem.AddDepot)
 	if err != nil {

@@ -196,6 +196,8 @@ var typed = map[problem.Action]string{
 		"place it elsewhere.",
 	problem.ShareBuilds:    "and there: fernladder share %s",
 	problem.BuildElsewhere: "On a machine that builds: fernladder build %s",
+	problem.ShareWanted:    "Or share everything that the settings want: --wanted",
+	problem.KeepLocked:     "Give the lock files of those who use it (--keep FILE), or an age (--older AGE).",
 	problem.SetCluster:     "Name its scheduler in the settings:\n    [cluster]\n    scheduler = \"slurm\"",
 	problem.SetEpoch: "Set an epoch in the settings, and raise it with such a release:\n    [pack.epoch.%s]\n    " +
 		"number = 1",

@@ -1,0 +1,199 @@
+package main_test
+
+import (
+	"bytes"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"fernladder/demo/registry"
+)
+
+// writeSiteKey makes an SSH key, FILE and FILE.pub.
+func writeSiteKey(file string) error {
+	public, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return err
+	}
+	block, err := ssh.MarshalPrivateKey(private, "")
+	if err != nil {
+		return err
+	}
+	key, err := ssh.NewPublicKey(public)
+	if err != nil {
+		return err
+	}
+	line := strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))) + " builds@vale.example\n"
+	return errors.Join(os.WriteFile(file, pem.EncodeToMemory(block), 0o600), os.WriteFile(file+".pub", []byte(line), 0o644))
+}
+
+// A sharing world has the package fern in a registry and in a directory, and an empty root.
+type sharing struct {
+	*world
+	site *registry.Site
+	tag  string
+}
+
+const baseSettings = "root = \"root\"\nshelves = [\"recipes\"]\n"
+
+func newSharing(t *testing.T) *sharing {
+	w := newWorld(t)
+	s := &sharing{world: w, site: registry.Start()}
+	t.Cleanup(s.site.Close)
+	require.NoError(t, writeSiteKey(w.path("site")))
+	require.NoError(t, os.Mkdir(w.path("stick"), 0o755))
+	w.pkg("fern", script("place", place("fern")))
+	w.pkg("moss", script("place", place("moss")))
+	w.write("fernladder.toml", baseSettings+s.registry("site")+s.stick())
+	w.must("build", "fern", "moss")
+	w.must("share", "fern", "moss")
+	s.tag = s.site.Tags("fern-")[0]
+	require.NoError(t, os.RemoveAll(w.root))
+	return s
+}
+
+func (s *sharing) registry(key string) string {
+	return fmt.Sprintf("[[depot]]\nname = \"site\"\nurl = \"%s/vale/builds\"\nkeys = [%q]\nsign = %q\n", s.site.URL,
+		key+".pub", key)
+}
+
+func (s *sharing) stick() string {
+	return "[[depot]]\nname = \"stick\"\npath = \"stick\"\nkeys = [\"site.pub\"]\nsign = \"site\"\n"
+}
+
+// layer is the digest of the only layer of fern.
+func (s *sharing) layer() string {
+	var m struct{ Layers []struct{ Digest string } }
+	require.NoError(s.t, json.Unmarshal(s.site.Blob(s.tag), &m))
+	return m.Layers[0].Digest
+}
+
+// answers makes requests whose URL matches be answered by a function.
+func answers(pattern string, answer func(w http.ResponseWriter, r *http.Request)) func(http.ResponseWriter, *http.Request,
+	*registry.Site) bool {
+	matches := regexp.MustCompile(pattern)
+	return func(w http.ResponseWriter, r *http.Request, _ *registry.Site) bool {
+		if !matches.MatchString(r.URL.Path) {
+			return false
+		}
+		answer(w, r)
+		return true
+	}
+}
+
+func says(status int, body string) func(http.ResponseWriter, *http.Request) {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/vnd.oci.image.manifest.v1+json")
+		w.Header().Set("Content-Length", fmt.Sprint(len(body)))
+		w.WriteHeader(status)
+		fmt.Fprint(w, body)
+	}
+}
+
+// No fault of a registry brings another tree than the one that was signed. Each is named, and a
+// second depot, or a build, takes its place.
+func TestFaultsOfDepots(t *testing.T) {
+	t.Parallel()
+	s := newSharing(t)
+	manifest := string(s.site.Blob(s.tag))
+	changed := func(old, new string) string {
+		require.Contains(t, manifest, old)
+		return strings.Replace(manifest, old, new, 1)
+	}
+	mossTag := s.site.Tags("moss-")[0]
+	mossReferrers := func(w http.ResponseWriter, r *http.Request) {
+		r.URL.Path = "/v2/vale/builds/referrers/" + registry.Digest(s.site.Blob(mossTag))
+		fault := s.site.Fault
+		s.site.Fault = nil
+		defer func() { s.site.Fault = fault }()
+		s.site.Config.Handler.ServeHTTP(w, r)
+	}
+	index := func(more string) string {
+		return `{"schemaVersion":2,"mediaType":"application/vnd.oci.image.index.v1+json","manifests":[` + more + `]}`
+	}
+	lie := `{"mediaType":"application/vnd.oci.image.manifest.v1+json","artifactType":"application/vnd.dsse.envelope.v1+json",` +
+		`"digest":"` + registry.Digest([]byte(manifest)) + `","size":10}`
+	asIndex := func(body string) func(http.ResponseWriter, *http.Request) {
+		return func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "application/vnd.oci.image.index.v1+json")
+			fmt.Fprint(w, body)
+		}
+	}
+	layer := s.layer()
+	at := "/manifests/" + s.tag + "$"
+	for name, c := range map[string]struct {
+		fault func(http.ResponseWriter, *http.Request, *registry.Site) bool
+		says  string
+	}{
+		"a login is wanted":   {answers(".", says(401, "")), "the registry says 401 Unauthorized; for a login"},
+		"a login is refused":  {answers(".", says(403, "")), "the registry says 403 Forbidden"},
+		"too many requests":   {answers(".", says(429, "")), "the registry says 429 Too Many Requests"},
+		"an error of its own": {answers(".", says(502, "")), "the registry says 502 Bad Gateway"},
+		"no registry at all":  {answers(".", says(200, "<html>")), "its manifest is damaged"},
+		"a damaged manifest":  {answers(at, says(200, manifest[:200])), "its manifest is damaged"},
+		"a huge manifest":     {answers(at, says(200, strings.Repeat(" ", 5<<20))), "its manifest is damaged"},
+		"an image":            {answers(at, says(200, changed("vnd.fernladder.build", "vnd.other"))), "another kind of thing"},
+		"no layers":           {answers(at, says(200, regexp.MustCompile(`"layers":\[.*?\]`).ReplaceAllString(manifest, `"layers":[]`))), "0 layers"},
+		"a strange digest":    {answers(at, says(200, changed(layer, "sha256:../../etc"))), "a layer of another kind"},
+		"another layer":       {answers(at, says(200, changed(layer, registry.Digest(nil)))), "it is not signed"},
+		"another build":       {answers(at, says(200, string(s.site.Blob(mossTag)))), "it is signed as moss 1.0"},
+		"another's signature": {answers("/referrers/", mossReferrers), "its signature belongs to another build"},
+		"no signature":        {answers("/referrers/", asIndex(index(""))), "it is not signed"},
+		"a list that lies":    {answers("/referrers/", asIndex(index(lie))), "its signature belongs to another build"},
+		"a damaged list":      {answers("/referrers/", asIndex("{")), "unexpected EOF"},
+		"a list without an end": {answers("/referrers/", func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Link", "<"+r.URL.Path+"?n=1>; rel=\"next\"")
+			asIndex(index(""))(w, r)
+		}), "pages"},
+		"a blob cut off": {answers("/blobs/"+layer, func(w http.ResponseWriter, _ *http.Request) {
+			data := s.site.Blob(layer)
+			w.Header().Set("Content-Length", fmt.Sprint(len(data)))
+			w.Write(data[:len(data)/2])
+		}), "cut off after"},
+		"another blob":        {answers("/blobs/"+layer, says(200, string(bytes.ToUpper(s.site.Blob(layer))))), "digest"},
+		"a longer blob":       {answers("/blobs/"+layer, says(200, string(s.site.Blob(layer))+"x")), "digest"},
+		"a blob gone":         {answers("/blobs/"+layer, says(404, "")), "404"},
+		"a receipt of others": {answers("/blobs/"+s.config(), says(200, "{}")), "mismatch Content-Length"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s.t, s.site.Fault = t, c.fault
+			defer func() { s.site.Fault = nil }()
+			s.write("fernladder.toml", "depots = \"only\"\n"+baseSettings+s.registry("site"))
+			s.fails(5, []string{"install", "fern"}, c.says)
+			trees, err := filepath.Glob(s.root + "/trees/*/*")
+			require.NoError(t, err)
+			assert.Empty(t, trees)
+
+			s.write("fernladder.toml", baseSettings+s.registry("site")+s.stick())
+			assert.Contains(t, s.must("install", "fern").stderr, "taken from stick")
+			require.NoError(t, os.RemoveAll(s.root))
+
+			if name != "no signature" && name != "a blob cut off" { // known before, and only when it is fetched
+				return
+			}
+			s.write("fernladder.toml", baseSettings+s.registry("site"))
+			assert.Contains(t, s.must("install", "fern").stderr, "built")
+			require.NoError(t, os.RemoveAll(s.root))
+		})
+	}
+}
+
+// config is the digest of the receipt of fern.
+func (s *sharing) config() string {
+	var m struct{ Config struct{ Digest string } }
+	require.NoError(s.t, json.Unmarshal(s.site.Blob(s.tag), &m))
+	return m.Config.Digest
+}
