@@ -4,19 +4,25 @@ import (
 	"bytes"
 	"crypto/ed25519"
 	"crypto/rand"
+	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/bcrypt"
 	"golang.org/x/crypto/ssh"
 
 	"fernladder/demo/registry"
@@ -196,4 +202,64 @@ func (s *sharing) config() string {
 	var m struct{ Config struct{ Digest string } }
 	require.NoError(s.t, json.Unmarshal(s.site.Blob(s.tag), &m))
 	return m.Config.Digest
+}
+
+// A real registry, with TLS and a password, does what the stand-in does. It has no list of
+// referrers, takes blobs from its other repositories, and is only told the password by TLS.
+func TestRealRegistry(t *testing.T) {
+	program, err := exec.LookPath("docker-registry")
+	if err != nil {
+		t.Skip("this machine has no registry")
+	}
+	t.Parallel()
+	w := newWorld(t)
+	require.NoError(t, writeSiteKey(w.path("site")))
+	site := httptest.NewTLSServer(nil) // for its certificate
+	pair := site.TLS.Certificates[0]
+	address := site.Listener.Addr().String()
+	site.Close()
+	key, err := x509.MarshalPKCS8PrivateKey(pair.PrivateKey)
+	require.NoError(t, err)
+	hash, err := bcrypt.GenerateFromPassword([]byte("dew"), bcrypt.MinCost)
+	require.NoError(t, err)
+	w.write("tls.crt", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: pair.Certificate[0]})))
+	w.write("tls.key", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})))
+	w.write("htpasswd", "vale:"+string(hash)+"\n")
+	w.write("registry.yml", fmt.Sprintf("version: 0.1\nstorage: {filesystem: {rootdirectory: %s}, delete: {enabled: true}}\n"+
+		"http: {addr: %q, tls: {certificate: %s, key: %s}}\nauth: {htpasswd: {realm: vale, path: %s}}\nlog: {level: error}\n",
+		w.path("registry"), address, w.path("tls.crt"), w.path("tls.key"), w.path("htpasswd")))
+	serving := exec.Command(program, "serve", w.path("registry.yml"))
+	require.NoError(t, serving.Start())
+	t.Cleanup(func() { serving.Process.Kill(); serving.Wait() })
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", address)
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}, 20*time.Second, 50*time.Millisecond)
+
+	w.env = append(w.env, "SSL_CERT_FILE="+w.path("tls.crt"))
+	w.pkg("fern", script("place", place("fern")))
+	depot := func(name string) string {
+		return fmt.Sprintf("[[depot]]\nname = %q\nurl = \"https://%s/vale/%s\"\nkeys = [\"site.pub\"]\nsign = \"site\"\n", name,
+			address, name)
+	}
+	w.write("fernladder.toml", "credentials = \"logins.toml\"\n"+baseSettings+depot("builds")+depot("copies"))
+	login := func(password string) {
+		w.write("logins.toml", fmt.Sprintf("[[host]]\nname = %q\nuser = \"vale\"\npassword = %q\n", address, password))
+		require.NoError(t, os.Chmod(w.path("logins.toml"), 0o600))
+	}
+	login("wrong")
+	w.must("build", "fern")
+	assert.NotContains(t, w.fails(5, []string{"share", "fern"}, "401 Unauthorized").stderr, "wrong")
+	login("dew")
+	assert.Regexp(t, `fern .* 0 B sent +copies`, w.must("share", "fern").stdout)
+	assert.Contains(t, w.must("share", "fern").stdout, "already there")
+	require.NoError(t, os.RemoveAll(w.root))
+	w.write("fernladder.toml", "credentials = \"logins.toml\"\n"+baseSettings+depot("copies"))
+	assert.Contains(t, w.must("install", "fern").stderr, "taken from copies")
+	w.write("none.lock", "format = 1\n")
+	w.must("clean", "--depot", "copies", "--keep", "none.lock", "--yes")
+	assert.Contains(t, w.must("clean", "--depot", "copies", "--keep", "none.lock").stdout, "Nothing to delete")
 }

@@ -97,8 +97,10 @@ func Open(all []*settings.Depot, archives *source.Archives) (depots []*Depot) {
 		d := &Depot{Depot: s, network: archives.Network, now: archives.Now}
 		quiet := *archives
 		if s.Path != "" {
-			d.place = layout{s.Path}
-			quiet.Network = archives.Quiet(nil)
+			l := layout{s.Path}
+			d.place = l
+			quiet.Network = archives.Quiet(l)
+			quiet.Network.Offline = false
 		} else {
 			r := newRegistry(s.URL, archives.Network)
 			d.place = r
@@ -234,7 +236,7 @@ func (d *Depot) find(ctx context.Context, r store.Ref) ([]byte, *ocispec.Manifes
 func misshapen(m *ocispec.Manifest) string {
 	switch {
 	case m.ArtifactType != buildType || m.Config.MediaType != receiptType:
-		return fmt.Sprintf("its manifest is of another kind of thing (%.60s)", m.ArtifactType)
+		return fmt.Sprintf("its manifest is of another kind of thing (%.60q)", m.ArtifactType)
 	case len(m.Layers) == 0 || len(m.Layers) > mostLayers:
 		return fmt.Sprintf("its manifest has %d layers", len(m.Layers))
 	case !proper(m.Config) || m.Config.Size > largestReceipt:

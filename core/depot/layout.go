@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
 	"os"
 	"path"
 	"path/filepath"
@@ -123,7 +124,28 @@ func (l layout) blob(_ context.Context, b ocispec.Descriptor) (io.ReadCloser, er
 	return d.Open(blobPath(b.Digest))
 }
 
-func (l layout) url(d digest.Digest) string { return "file://" + filepath.Join(l.dir, blobPath(d)) }
+// url is only understood by the layout itself, as a source.Doer: blobs are opened below the
+// directory, too.
+func (l layout) url(d digest.Digest) string { return "layout://depot/" + blobPath(d) }
+
+// Do opens a blob.
+func (l layout) Do(r *http.Request) (*http.Response, error) {
+	d, err := l.open()
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	f, err := d.Open(strings.TrimPrefix(r.URL.Path, "/"))
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return &http.Response{StatusCode: http.StatusOK, Header: http.Header{}, Body: f, ContentLength: info.Size(), Request: r}, nil
+}
 
 // referrersTag is the tag of the referrers of a manifest (distribution specification 1.1,
 // referrers tag schema).

@@ -74,16 +74,22 @@ func (d *Depot) Put(ctx context.Context, r *store.Receipt, how Share) (Shared, e
 	if result, err = d.put(ctx, r, how, result); err != nil {
 		return result, d.failed(ctx, r.Ref, err)
 	}
-	// What was written is read back, as others will.
-	self := ocispec.Descriptor{MediaType: ocispec.MediaTypeImageManifest}
-	if data, _, err = d.find(ctx, r.Ref); err == nil {
-		self = descriptor(self.MediaType, data)
-		_, _, err = d.signed(ctx, r.Ref, self, keys)
+	return result, d.readBack(ctx, r.Ref, result.Manifest, keys)
+}
+
+// readBack reads what was put into the depot, as others will: another process may have put the same
+// build there, or have deleted blobs that did not have to be sent.
+func (d *Depot) readBack(ctx context.Context, r store.Ref, wanted string, keys *signature.Keys) error {
+	data, manifest, err := d.find(ctx, r)
+	if err != nil {
+		return err
 	}
-	if err == nil && self.Digest.String() != result.Manifest {
-		err = d.fault(r.Ref, "another build was put there at the same time; share it again")
+	self := descriptor(ocispec.MediaTypeImageManifest, data)
+	if data == nil || self.Digest.String() != wanted || !d.complete(ctx, manifest) {
+		return d.fault(r, "another process has changed it at the same time; share it again")
 	}
-	return result, err
+	_, _, err = d.signed(ctx, r, self, keys)
+	return err
 }
 
 // complete reports whether a depot has all blobs of a build.
@@ -131,6 +137,8 @@ func (d *Depot) put(ctx context.Context, r *store.Receipt, how Share, result Sha
 	}
 	result.Manifest, result.Blobs, result.Sent = self.Digest.String(), len(layers), sent+n
 	result.Bytes = (&Offer{Layers: layers, config: config}).Bytes()
+	ctx, cancel := within(ctx, 3*largestManifest)
+	defer cancel()
 	if err := d.place.pushManifest(ctx, self, data); err != nil {
 		return result, err
 	}
@@ -177,6 +185,8 @@ func (d *Depot) attach(ctx context.Context, subject ocispec.Descriptor, signed [
 
 // putBlob sends a blob, unless it is there. It returns what was sent.
 func (d *Depot) putBlob(ctx context.Context, b ocispec.Descriptor, data []byte) (int64, error) {
+	ctx, cancel := within(ctx, b.Size)
+	defer cancel()
 	has, err := d.place.has(ctx, b)
 	if err != nil || has {
 		return 0, err
@@ -186,6 +196,13 @@ func (d *Depot) putBlob(ctx context.Context, b ocispec.Descriptor, data []byte) 
 		return 0, err
 	}
 	return b.Size, err
+}
+
+// within limits the time that it may take to send so many bytes.
+func within(ctx context.Context, bytes int64) (context.Context, context.CancelFunc) {
+	const slowest = 16 << 10 // bytes a second
+	longest := longestAsk + time.Duration(bytes/slowest)*time.Second
+	return context.WithTimeoutCause(ctx, longest, fmt.Errorf("it took longer than %s", longest))
 }
 
 // putTree packs a tree and sends its blobs, several at once.

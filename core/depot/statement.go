@@ -138,7 +138,7 @@ func (s *statement) differs(r store.Ref, tree string) string {
 	case s.Predicate.Definition.BuildType != ourBuildType:
 		return fmt.Sprintf("its statement is about another kind of build (%.80q)", s.Predicate.Definition.BuildType)
 	case of.ID != r.ID || of.Package != r.Name || of.Version != r.Version:
-		return fmt.Sprintf("it is signed as %.60s %.60s (%.60s)", of.Package, of.Version, of.ID)
+		return fmt.Sprintf("it is signed as %.60s %.60s, build %.60s", of.Package, of.Version, of.ID)
 	case how.Tree != tree:
 		return fmt.Sprintf("it was built for %.200s, and its programs look for each other there; here it would be in %s",
 			how.Tree, tree)

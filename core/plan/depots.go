@@ -21,7 +21,9 @@ import (
 // the plan take what they have. What is wrong in a depot is told once, and does not count. If
 // nothing may be built on this machine, what no depot has is an error.
 func (p *Plan) Offer(ctx context.Context, m *machine.Machine, except map[store.Ref]bool) error {
-	depots := slices.DeleteFunc(slices.Clone(m.Depots), func(d *depot.Depot) bool { return !d.Reads() })
+	depots := slices.DeleteFunc(slices.Clone(m.Depots), func(d *depot.Depot) bool {
+		return !d.Reads() || m.Offline && d.Path == "" && !m.Settings.OnlyDepots
+	})
 	if p.Ask.NoDepots && !m.Settings.OnlyDepots || p.Ask.Until != "" || len(depots) == 0 && !m.Settings.OnlyDepots {
 		return nil
 	}

@@ -93,9 +93,9 @@ var errOnce = errors.New("the plan is to be made again")
 // repeat does something again when another program removed what it had built or found built, or
 // when no depot had intact what was to be taken from one: except holds those builds then.
 func (s *Session) repeat(do func(except map[store.Ref]bool) error) error {
-	const tries = 8
+	const tries, most = 8, 64
 	except := map[store.Ref]bool{}
-	for try := 1; ; {
+	for try, all := 1, 1; ; all++ {
 		err := do(except)
 		var failed *install.Failures
 		missing := false
@@ -108,7 +108,7 @@ func (s *Session) repeat(do func(except map[store.Ref]bool) error) error {
 		switch {
 		case missing:
 			s.Tell(event.Event{Kind: event.Repeated, Text: "what no depot has intact is built here"})
-		case errors.Is(err, errOnce):
+		case errors.Is(err, errOnce) && all < most:
 		case errors.Is(err, store.ErrGone) && try < tries:
 			try++
 			s.Tell(event.Event{Kind: event.Repeated, Text: "another fernladder has removed what this needs; it is built again"})
