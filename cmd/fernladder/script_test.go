@@ -10,9 +10,13 @@ import (
 	"path/filepath"
 	"regexp"
 	"strconv"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
+
+	"fernladder/core/signature"
 )
 
 // The scripts in testdata drive the program as a person would. Besides the commands of
@@ -21,6 +25,8 @@ import (
 //	package NAME            makes an archive of src/NAME and a recipe that begins with it and ends with NAME.toml
 //	status N COMMAND …      runs a command that ends with this status
 //	sitekey NAME            makes an SSH key, NAME and NAME.pub
+//	commit VARIABLE REPOSITORY [KEY]   commits all files, signed by an SSH key, and sets a variable to the commit
+//	settings COMMIT         writes settings with the repository shelf at a commit, and the key site.pub
 //	id VARIABLE COMMAND …   runs a command, and sets a variable to the first build id that it prints
 func TestScripts(t *testing.T) {
 	t.Parallel()
@@ -44,7 +50,8 @@ func TestScripts(t *testing.T) {
 			}
 			return false, fmt.Errorf("there is no condition %s", name)
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"package": makePackage, "status": wantStatus, "sitekey": makeSiteKey, "id": wantID},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"package": makePackage, "status": wantStatus, "sitekey": makeSiteKey, "commit": commitAll,
+			"settings": shelfSettings, "id": wantID},
 	})
 }
 
@@ -72,6 +79,38 @@ func makePackage(ts *testscript.TestScript, _ bool, args []string) {
 
 func makeSiteKey(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Check(writeSiteKey(ts.MkAbs(args[0])))
+}
+
+func commitAll(ts *testscript.TestScript, _ bool, args []string) {
+	dir := ts.MkAbs(args[1])
+	git := func(stdin string, words ...string) string {
+		c := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=Vale", "-c", "user.email=growers@vale.example"},
+			words...)...)
+		c.Stdin = strings.NewReader(stdin)
+		out, err := c.Output()
+		ts.Check(err)
+		return strings.TrimSpace(string(out))
+	}
+	git("", "init", "-q", "-b", "main")
+	git("", "add", "-A")
+	git("", "commit", "-q", "-m", "Change")
+	if len(args) > 2 {
+		text := git("", "cat-file", "commit", "HEAD") + "\n"
+		signer, err := signature.Signing{Namespace: signature.GitNamespace, Now: time.Now}.Open(ts.MkAbs(args[2]))
+		ts.Check(err)
+		made, err := signer.Armored([]byte(text))
+		ts.Check(err)
+		header, message, _ := strings.Cut(text, "\n\n")
+		signed := header + "\ngpgsig " + strings.ReplaceAll(strings.TrimSpace(string(made)), "\n", "\n ") + "\n\n" + message
+		git("", "reset", "-q", "--soft", git(signed, "hash-object", "-t", "commit", "-w", "--stdin"))
+	}
+	ts.Setenv(args[0], git("", "rev-parse", "HEAD"))
+}
+
+func shelfSettings(ts *testscript.TestScript, _ bool, args []string) {
+	dir := ts.MkAbs(".")
+	ts.Check(os.WriteFile(ts.MkAbs("fernladder.toml"), []byte(fmt.Sprintf("root = \"root\"\nlocal_repositories = [%q]\n"+
+		"[[remote_shelf]]\ngit = \"file://%s/shelf\"\ncommit = %q\nkeys = [\"site.pub\"]\n", dir, dir, args[0])), 0o644))
 }
 
 func wantStatus(ts *testscript.TestScript, _ bool, args []string) {

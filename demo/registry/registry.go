@@ -168,6 +168,21 @@ func (s *Site) manifest(w http.ResponseWriter, r *http.Request, repository, refe
 	w.WriteHeader(http.StatusCreated)
 }
 
+// Forget forgets the tags for which a function is true, and their manifests; without any tag left,
+// all blobs.
+func (s *Site) Forget(which func(tag string) bool) {
+	for _, tag := range s.Tags("") {
+		if which(tag) {
+			s.forget(Digest(s.Blob(tag)))
+		}
+	}
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	if len(s.tags) == 0 {
+		s.blobs = map[string][]byte{}
+	}
+}
+
 func (s *Site) forget(digest string) {
 	s.lock.Lock()
 	defer s.lock.Unlock()
