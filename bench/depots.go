@@ -1,10 +1,8 @@
 package main
 
 import (
-	"crypto/ed25519"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/pem"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -15,8 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
+	"fernladder/demo/garden"
 	"fernladder/demo/registry"
 )
 
@@ -54,15 +51,8 @@ func (w *work) orchids() {
 
 // depotAt writes settings with a registry, and a key to sign with.
 func (w *work) depotAt(dir, url string) {
-	public, private, err := ed25519.GenerateKey(nil)
-	must(err)
-	block, err := ssh.MarshalPrivateKey(private, "")
-	must(err)
-	key, err := ssh.NewPublicKey(public)
-	must(err)
-	w.write(dir+"/site", string(pem.EncodeToMemory(block)))
-	must(os.Chmod(w.path(dir, "site"), 0o600))
-	w.write(dir+"/site.pub", string(ssh.MarshalAuthorizedKey(key)))
+	must(os.MkdirAll(w.path(dir), 0o755))
+	must(garden.WriteSiteKey(w.path(dir, "site")))
 	w.write(dir+"/fernladder.toml", fmt.Sprintf("root = \"root\"\nshelves = [\"recipes\"]\n[[depot]]\nname = \"site\"\n"+
 		"url = \"%s/vale/builds\"\nkeys = [\"site.pub\"]\nsign = \"site\"\n", url))
 }

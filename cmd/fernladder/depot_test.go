@@ -2,12 +2,9 @@ package main_test
 
 import (
 	"bytes"
-	"crypto/ed25519"
-	"crypto/rand"
 	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
-	"errors"
 	"fmt"
 	"net"
 	"net/http"
@@ -23,28 +20,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/bcrypt"
-	"golang.org/x/crypto/ssh"
 
+	"fernladder/demo/garden"
 	"fernladder/demo/registry"
 )
-
-// writeSiteKey makes an SSH key, FILE and FILE.pub.
-func writeSiteKey(file string) error {
-	public, private, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		return err
-	}
-	block, err := ssh.MarshalPrivateKey(private, "")
-	if err != nil {
-		return err
-	}
-	key, err := ssh.NewPublicKey(public)
-	if err != nil {
-		return err
-	}
-	line := strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))) + " builds@vale.example\n"
-	return errors.Join(os.WriteFile(file, pem.EncodeToMemory(block), 0o600), os.WriteFile(file+".pub", []byte(line), 0o644))
-}
 
 // A sharing world has the package fern in a registry and in a directory, and an empty root.
 type sharing struct {
@@ -59,7 +38,7 @@ func newSharing(t *testing.T) *sharing {
 	w := newWorld(t)
 	s := &sharing{world: w, site: registry.Start()}
 	t.Cleanup(s.site.Close)
-	require.NoError(t, writeSiteKey(w.path("site")))
+	require.NoError(t, garden.WriteSiteKey(w.path("site")))
 	require.NoError(t, os.Mkdir(w.path("stick"), 0o755))
 	w.pkg("fern", script("place", place("fern")))
 	w.pkg("moss", script("place", place("moss")))
@@ -213,7 +192,7 @@ func TestRealRegistry(t *testing.T) {
 	}
 	t.Parallel()
 	w := newWorld(t)
-	require.NoError(t, writeSiteKey(w.path("site")))
+	require.NoError(t, garden.WriteSiteKey(w.path("site")))
 	site := httptest.NewTLSServer(nil) // for its certificate
 	pair := site.TLS.Certificates[0]
 	address := site.Listener.Addr().String()

@@ -209,7 +209,7 @@ func TestDemo(t *testing.T) {
 		Status                  int
 	}
 	w.parsed(&scenes, "demo", "--keep", "garden")
-	assert.Len(t, scenes, 20)
+	assert.Len(t, scenes, 22)
 	assert.Contains(t, scenes[11].Command, "landing undo")
 	assert.NotContains(t, scenes[11].Stderr, "built", "the way back needs no build")
 	assert.FileExists(t, w.path("garden/recipes/mistplan/recipe.toml"))

@@ -17,6 +17,7 @@ import (
 	"github.com/rogpeppe/go-internal/testscript"
 
 	"fernladder/core/signature"
+	"fernladder/demo/garden"
 )
 
 // The scripts in testdata drive the program as a person would. Besides the commands of
@@ -78,7 +79,7 @@ func makePackage(ts *testscript.TestScript, _ bool, args []string) {
 }
 
 func makeSiteKey(ts *testscript.TestScript, _ bool, args []string) {
-	ts.Check(writeSiteKey(ts.MkAbs(args[0])))
+	ts.Check(garden.WriteSiteKey(ts.MkAbs(args[0])))
 }
 
 func commitAll(ts *testscript.TestScript, _ bool, args []string) {

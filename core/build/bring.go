@@ -1,6 +1,7 @@
 package build
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -79,7 +80,7 @@ func (b *Builder) bring(ctx context.Context, job *Job) error {
 		return err
 	}
 	o := job.From[0]
-	b.m.Tell(job.event(event.Taken, event.Event{Text: o.Depot.Name, Signer: o.Signed.String(),
+	b.m.Tell(job.event(event.Taken, event.Event{Text: o.Depot.Name, Signer: cmp.Or(o.Signed.Owner, o.Signed.Fingerprint),
 		Elapsed: b.m.Now().Sub(began)}))
 	return b.m.Store.Wrap(safefs.Remove(b.m.Store.Work(job.Ref))) // what is left of an earlier attempt to build it
 }

@@ -17,7 +17,7 @@ const (
 	SendBegan      Kind = "send_began"      // Text is the depot
 	SendProgress   Kind = "send_progress"   // Done and Total count bytes
 	Taken          Kind = "taken"           // Text is the depot, Signer who signed the build; Elapsed is set
-	Sent           Kind = "sent"            // Text is the depot, Done the bytes that it did not have
+	Sent           Kind = "sent"            // Text is the depot
 	Obtained       Kind = "obtained"        // like FetchEnded, for a file without a stated digest
 	MirrorFailed   Kind = "mirror_failed"   // Text is the URL, Err why
 	CheckedOut     Kind = "checked_out"     // Text is the repository and the commit

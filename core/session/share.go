@@ -95,7 +95,7 @@ func (s *Session) putInto(ctx context.Context, d *depot.Depot, builds []*store.R
 		if err != nil {
 			return s.Store.Wrap(err)
 		}
-		s.Tell(event.Event{Kind: event.Sent, Package: b.Name, Version: b.Version, ID: b.ID, Text: d.Name, Done: done.Sent})
+		s.Tell(event.Event{Kind: event.Sent, Package: b.Name, Version: b.Version, ID: b.ID, Text: d.Name})
 		report.Builds = append(report.Builds, done)
 	}
 	return nil

@@ -68,6 +68,9 @@ var story = []scene{
 	{"An installed library is changed by hand. mend notices, and builds it again in place.",
 		"for file in root/trees/loamdb/*/lib/libloamdb.so; do echo rust >>$file; done; fernladder mend; fernladder mend " +
 			"--rebuild"},
+	{"Another machine should not have to build it: onto a stick, signed.", "fernladder share glasshouse"},
+	{"That machine has the same recipes and an empty root. It trusts the key, and builds nothing.",
+		"mv root builder; fernladder plan glasshouse && fernladder install glasshouse; rm -r root; mv builder root"},
 	{"Everything off the landing again.", "fernladder remove glasshouse mistplan"},
 }
 
@@ -94,7 +97,7 @@ func (a *app) demo(ctx context.Context, keep string) error {
 		return fmt.Errorf("the demonstration needs a loopback port: %w", err)
 	}
 	defer site.Close()
-	if err := garden.Write(dir, site.URL, archives); err != nil {
+	if err := errors.Join(garden.Write(dir, site.URL, archives), garden.WriteDepot(dir)); err != nil {
 		return err
 	}
 	bin, err := os.MkdirTemp("", "fernladder-bin-")

@@ -234,10 +234,6 @@ func (p *Progress) report(e note) {
 	case event.Taken:
 		say("%s in %s, signed by %s", p.screen.paint(p.screen.colourErr, "taken from "+e.Text, text.FgGreen),
 			Duration(e.Elapsed), e.Signer)
-	case event.Sent:
-		if e.Done > 0 {
-			say("%s sent to %s", Bytes(e.Done), e.Text)
-		}
 	case event.Remarked:
 		p.remarks[build]++
 		if p.remarks[build] <= fewRemarks {
