@@ -82,10 +82,8 @@ func (w *work) depots() []row {
 	share := func(run func(dir, name string, args ...string) cost, version string) side {
 		return func() cost {
 			d := dir()
-			site.Forget(func(tag string) bool { return strings.HasPrefix(tag, "orchid-"+version) })
-			if version == "1.0" {
-				site.Forget(func(string) bool { return true })
-			} else if site.Blob(site.Tags("orchid-1.0")[0]) == nil {
+			site.Forget(func(string) bool { return true })
+			if version != "1.0" {
 				timed(d, w.program, "share", "orchid:1.0")
 			}
 			site.Counts()

@@ -54,6 +54,7 @@ const (
 	largestEnvelope = 4 << 20
 	mostReferrers   = 64
 	mostLayers      = 16_000
+	smallReceipt    = 64 << 10 // is in the manifest itself, too, which saves a request
 	longestAsk      = 2 * time.Minute
 )
 
@@ -173,6 +174,7 @@ type Offer struct {
 	Signed   signature.Good
 
 	config  ocispec.Descriptor
+	receipt []byte
 	fetched bool
 }
 
@@ -306,15 +308,14 @@ func (d *Depot) envelope(ctx context.Context, subject digest.Digest, referrer oc
 	case len(m.Layers) != 1 || m.Layers[0].MediaType != envelopeType || !proper(m.Layers[0]):
 		return nil, errors.New("the manifest of its signature names no envelope")
 	}
-	layer := m.Layers[0]
-	if layer.Data != nil && digest.FromBytes(layer.Data) == layer.Digest {
-		return layer.Data, nil
-	}
-	return d.small(ctx, layer, largestEnvelope)
+	return d.small(ctx, m.Layers[0], largestEnvelope)
 }
 
-// small reads a blob into memory, and verifies it.
+// small reads a blob into memory, and verifies it. What is in the descriptor itself is not read.
 func (d *Depot) small(ctx context.Context, b ocispec.Descriptor, most int64) ([]byte, error) {
+	if b.Data != nil && digest.FromBytes(b.Data) == b.Digest {
+		return b.Data, nil
+	}
 	if b.Size > most {
 		return nil, fmt.Errorf("%s has over %d bytes", b.Digest, most)
 	}
@@ -337,12 +338,15 @@ func (d *Depot) small(ctx context.Context, b ocispec.Descriptor, most int64) ([]
 
 // Receipt fetches the receipt of an offered build, as it was written where it was built.
 func (o *Offer) Receipt(ctx context.Context) (*store.Receipt, error) {
-	data, err := o.Depot.small(ctx, o.config, largestReceipt)
-	if err != nil {
-		return nil, o.Depot.failed(ctx, o.Ref, err)
+	if o.receipt == nil {
+		data, err := o.Depot.small(ctx, o.config, largestReceipt)
+		if err != nil {
+			return nil, o.Depot.failed(ctx, o.Ref, err)
+		}
+		o.receipt = data
 	}
 	var r store.Receipt
-	if err := json.Unmarshal(data, &r); err != nil {
+	if err := json.Unmarshal(o.receipt, &r); err != nil {
 		return nil, o.Depot.fault(o.Ref, "its receipt is damaged: %v", err)
 	}
 	if r.Ref != o.Ref {
@@ -362,6 +366,9 @@ func (o *Offer) Fetch(ctx context.Context) error {
 		o.Depot.network.Events.Event(e)
 	}
 	tell(event.Event{Kind: event.FetchBegan, Text: "the depot " + d.Name})
+	if _, err := o.Receipt(ctx); err != nil {
+		return err
+	}
 	var lock sync.Mutex
 	var done int64
 	err := each(ctx, o.Layers, func(ctx context.Context, l ocispec.Descriptor) error {

@@ -129,6 +129,9 @@ func (d *Depot) put(ctx context.Context, r *store.Receipt, how Share, result Sha
 	if err != nil {
 		return result, err
 	}
+	if len(receipt) <= smallReceipt {
+		config.Data = receipt
+	}
 	m := ocispec.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageManifest,
 		ArtifactType: buildType, Config: config, Layers: layers, Annotations: annotations(r)}
 	data, self := written(m.MediaType, m)

@@ -57,7 +57,7 @@ func (p *Plan) ask(ctx context.Context, depots []*depot.Depot, except map[store.
 	}
 	answers := make([]answer, len(todo)*len(depots))
 	group, ctx := errgroup.WithContext(ctx)
-	const atOnce = 16
+	const atOnce = 32
 	group.SetLimit(atOnce)
 	for i, j := range todo {
 		for k, d := range depots {

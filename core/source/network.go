@@ -50,7 +50,7 @@ func NewNetwork(getenv func(name string) string) *Network {
 			ResponseHeaderTimeout: time.Minute,
 			DisableCompression:    true, // archives are wanted as they are
 			ForceAttemptHTTP2:     true,
-			MaxIdleConnsPerHost:   16,
+			MaxIdleConnsPerHost:   32,
 		},
 		CheckRedirect: n.redirected,
 	}

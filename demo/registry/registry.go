@@ -27,16 +27,25 @@ type Site struct {
 	Fault func(w http.ResponseWriter, r *http.Request, s *Site) bool
 
 	lock     sync.Mutex
-	blobs    map[string][]byte // by digest
-	types    map[string]string // media types of manifests, by digest
-	tags     map[string]string // REPOSITORY:TAG to digest
-	got      int64             // bytes of blobs that were sent to it
+	blobs    map[string][]byte     // by digest
+	types    map[string]string     // media types of manifests, by digest
+	tags     map[string]string     // REPOSITORY:TAG to digest
+	referrer map[string][]referrer // of manifests, by digest
+	got      int64                 // bytes of blobs that were sent to it
 	requests int
+}
+
+type referrer struct {
+	MediaType    string `json:"mediaType"`
+	Digest       string `json:"digest"`
+	Size         int    `json:"size"`
+	ArtifactType string `json:"artifactType"`
 }
 
 // Start starts an empty registry.
 func Start() *Site {
-	s := &Site{blobs: map[string][]byte{}, types: map[string]string{}, tags: map[string]string{}, Referrers: true}
+	s := &Site{blobs: map[string][]byte{}, types: map[string]string{}, tags: map[string]string{},
+		referrer: map[string][]referrer{}, Referrers: true}
 	s.Server = httptest.NewServer(http.HandlerFunc(s.serve))
 	return s
 }
@@ -158,12 +167,16 @@ func (s *Site) manifest(w http.ResponseWriter, r *http.Request, repository, refe
 		s.tags[at] = digest
 	}
 	var m struct {
-		Subject *struct {
+		ArtifactType string `json:"artifactType"`
+		Subject      *struct {
 			Digest string `json:"digest"`
 		} `json:"subject"`
 	}
 	if json.Unmarshal(data, &m) == nil && m.Subject != nil && s.Referrers {
-		w.Header().Set("OCI-Subject", m.Subject.Digest)
+		of := m.Subject.Digest
+		w.Header().Set("OCI-Subject", of)
+		s.referrer[of] = append(slices.DeleteFunc(s.referrer[of], func(r referrer) bool { return r.Digest == digest }),
+			referrer{s.types[digest], digest, len(data), m.ArtifactType})
 	}
 	w.WriteHeader(http.StatusCreated)
 }
@@ -179,7 +192,7 @@ func (s *Site) Forget(which func(tag string) bool) {
 	s.lock.Lock()
 	defer s.lock.Unlock()
 	if len(s.tags) == 0 {
-		s.blobs = map[string][]byte{}
+		s.blobs, s.referrer = map[string][]byte{}, map[string][]referrer{}
 	}
 }
 
@@ -218,19 +231,7 @@ func (s *Site) referrers(w http.ResponseWriter, subject string) {
 	}
 	s.lock.Lock()
 	defer s.lock.Unlock()
-	listed := []map[string]any{}
-	for digest, data := range s.blobs {
-		var m struct {
-			ArtifactType string `json:"artifactType"`
-			Subject      *struct {
-				Digest string `json:"digest"`
-			} `json:"subject"`
-		}
-		if s.types[digest] != "" && json.Unmarshal(data, &m) == nil && m.Subject != nil && m.Subject.Digest == subject {
-			listed = append(listed, map[string]any{"mediaType": s.types[digest], "digest": digest, "size": len(data),
-				"artifactType": m.ArtifactType})
-		}
-	}
+	listed := append([]referrer{}, s.referrer[subject]...)
 	w.Header().Set("Content-Type", "application/vnd.oci.image.index.v1+json")
 	json.NewEncoder(w).Encode(map[string]any{"schemaVersion": 2, "mediaType": "application/vnd.oci.image.index.v1+json",
 		"manifests": listed})
