@@ -321,7 +321,8 @@ func (a *attempt) receipt(files int, size int64) *store.Receipt {
 	p := a.job.Package
 	receipt := &store.Receipt{
 		Ref: a.job.Ref, Summary: a.job.Recipe.Summary, Home: a.job.Recipe.Home, License: a.job.Recipe.License,
-		Recipe: filepath.Join(a.job.Recipe.Dir, recipe.FileName), RecipeSHA256: a.journal.Recipe, Tree: a.job.Tree, Prefix: a.job.away(), Options: p.Options,
+		Recipe: filepath.Join(a.job.Recipe.Dir, recipe.FileName), RecipeSHA256: a.journal.Recipe,
+		Tree: a.job.Tree, Prefix: a.job.away(), Options: p.Options,
 		Chosen: p.Chosen(), Preset: a.job.Preset, Track: p.Release.Track,
 		Configs:  configs(a.job.Recipe.Configs),
 		Writable: configs(a.job.Recipe.Writable),

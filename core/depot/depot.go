@@ -26,10 +26,8 @@ import (
 	"github.com/opencontainers/go-digest"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 
-	"fernladder/core/event"
 	"fernladder/core/pattern"
 	"fernladder/core/problem"
-	"fernladder/core/recipe"
 	"fernladder/core/settings"
 	"fernladder/core/signature"
 	"fernladder/core/source"
@@ -163,27 +161,6 @@ func Tag(r store.Ref) string {
 	const longest = 128
 	name := notInTag.ReplaceAllString(r.Name+"-"+r.Version, "_")
 	return strings.TrimLeft(name[:min(len(name), longest-1-len(r.ID))], ".-") + "-" + r.ID
-}
-
-// An Offer is a build that a depot has, signed by one of its keys.
-type Offer struct {
-	Depot    *Depot
-	Ref      store.Ref
-	Manifest digest.Digest
-	Layers   []ocispec.Descriptor
-	Signed   signature.Good
-
-	config  ocispec.Descriptor
-	receipt []byte
-	fetched bool
-}
-
-// Bytes is what there is to fetch.
-func (o *Offer) Bytes() (n int64) {
-	for _, l := range o.Layers {
-		n += l.Size
-	}
-	return n + o.config.Size
 }
 
 // Find looks for a build for a tree's path. Without such a build, the offer is nil. If the depot
@@ -334,68 +311,6 @@ func (d *Depot) small(ctx context.Context, b ocispec.Descriptor, most int64) ([]
 		return nil, fmt.Errorf("a blob has the digest %s, and should have %s", digest.FromBytes(data), b.Digest)
 	}
 	return data, nil
-}
-
-// Receipt fetches the receipt of an offered build, as it was written where it was built.
-func (o *Offer) Receipt(ctx context.Context) (*store.Receipt, error) {
-	if o.receipt == nil {
-		data, err := o.Depot.small(ctx, o.config, largestReceipt)
-		if err != nil {
-			return nil, o.Depot.failed(ctx, o.Ref, err)
-		}
-		o.receipt = data
-	}
-	var r store.Receipt
-	if err := json.Unmarshal(o.receipt, &r); err != nil {
-		return nil, o.Depot.fault(o.Ref, "its receipt is damaged: %v", err)
-	}
-	if r.Ref != o.Ref {
-		return nil, o.Depot.fault(o.Ref, "its receipt is that of %s", r.Ref)
-	}
-	return &r, nil
-}
-
-// Fetch fetches the blobs of a build into the store of archives. Those that are there from other
-// builds are not fetched again.
-func (o *Offer) Fetch(ctx context.Context) error {
-	if o.fetched {
-		return nil
-	}
-	d, tell := o.Depot, func(e event.Event) {
-		e.Package, e.Version, e.ID = o.Ref.Name, o.Ref.Version, o.Ref.ID
-		o.Depot.network.Events.Event(e)
-	}
-	tell(event.Event{Kind: event.FetchBegan, Text: "the depot " + d.Name})
-	if _, err := o.Receipt(ctx); err != nil {
-		return err
-	}
-	var lock sync.Mutex
-	var done int64
-	err := each(ctx, o.Layers, func(ctx context.Context, l ocispec.Descriptor) error {
-		got, err := d.archives.Fetch(ctx, source.Wanted{Package: o.Ref.Name, Version: o.Ref.Version,
-			URLs: []string{d.place.url(l.Digest)}, Digest: sha256Of(l.Digest)})
-		if err == nil && got.Size != l.Size {
-			err = fmt.Errorf("a blob has %d bytes, and should have %d", got.Size, l.Size)
-		}
-		if err != nil {
-			return err
-		}
-		lock.Lock()
-		defer lock.Unlock()
-		done += l.Size
-		tell(event.Event{Kind: event.FetchProgress, Done: done, Total: o.Bytes()})
-		return nil
-	})
-	if err != nil {
-		return d.failed(ctx, o.Ref, err)
-	}
-	o.fetched = true
-	tell(event.Event{Kind: event.FetchEnded, Done: o.Bytes()})
-	return nil
-}
-
-func sha256Of(d digest.Digest) recipe.Digest {
-	return recipe.Digest{Algorithm: "sha256", Hex: d.Encoded()}
 }
 
 // reachable is the error of a depot that could not be reached before, or that the network is not

@@ -67,10 +67,11 @@ func (d *Depot) held(ctx context.Context, tag string) (h Held, err error) {
 	if json.Unmarshal(data, &m) != nil || misshapen(&m) != "" {
 		return h, errNone
 	}
-	h = Held{Ref: store.Ref{Name: m.Annotations[ocispec.AnnotationTitle], Version: m.Annotations[ocispec.AnnotationVersion],
-		ID: tag[at+1:]}, tag: tag, manifest: descriptor(ocispec.MediaTypeImageManifest, data),
+	said := m.Annotations
+	h = Held{Ref: store.Ref{Name: said[ocispec.AnnotationTitle], Version: said[ocispec.AnnotationVersion], ID: tag[at+1:]},
+		tag: tag, manifest: descriptor(ocispec.MediaTypeImageManifest, data),
 		Bytes: (&Offer{Layers: m.Layers, config: m.Config}).Bytes()}
-	h.Created, _ = time.Parse(time.RFC3339, m.Annotations[ocispec.AnnotationCreated])
+	h.Created, _ = time.Parse(time.RFC3339, said[ocispec.AnnotationCreated])
 	if Tag(h.Ref) != tag {
 		return Held{}, errNone
 	}

@@ -144,7 +144,8 @@ func (l layout) Do(r *http.Request) (*http.Response, error) {
 		f.Close()
 		return nil, err
 	}
-	return &http.Response{StatusCode: http.StatusOK, Header: http.Header{}, Body: f, ContentLength: info.Size(), Request: r}, nil
+	return &http.Response{StatusCode: http.StatusOK, Header: http.Header{}, Body: f, ContentLength: info.Size(),
+		Request: r}, nil
 }
 
 // referrersTag is the tag of the referrers of a manifest (distribution specification 1.1,
@@ -340,7 +341,8 @@ func (l layout) sweep(ctx context.Context, index *ocispec.Index) error {
 	entries, err := fs.ReadDir(root.FS(), dir)
 	for _, e := range entries {
 		info, err := e.Info()
-		if err != nil || named[digest.NewDigestFromEncoded(digest.SHA256, e.Name())] || time.Since(info.ModTime()) < abandonedBlob {
+		if err != nil || named[digest.NewDigestFromEncoded(digest.SHA256, e.Name())] ||
+			time.Since(info.ModTime()) < abandonedBlob {
 			continue
 		}
 		if err := root.Remove(path.Join(dir, e.Name())); err != nil {

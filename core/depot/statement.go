@@ -96,7 +96,8 @@ func stateOf(r *store.Receipt, manifest digest.Digest, used []HostPackage, progr
 	d := &s.Predicate.Definition
 	d.BuildType = ourBuildType
 	d.External = external{r.Name, r.Version, r.ID, r.Options}
-	d.Internal = internal{r.Tree, r.Prefix, r.Method, r.Compiler, r.Machine.Arch, r.Machine.Release, r.Isolation, r.NotBare}
+	d.Internal = internal{r.Tree, r.Prefix, r.Method, r.Compiler, r.Machine.Arch, r.Machine.Release, r.Isolation,
+		r.NotBare}
 	add := func(x resource) { d.Dependencies = append(d.Dependencies, x) }
 	if r.RecipeSHA256 != "" {
 		add(resource{Name: "recipe", URI: "recipe:" + r.Name, Digest: map[string]string{"sha256": r.RecipeSHA256}})

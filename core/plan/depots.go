@@ -116,8 +116,8 @@ func (p *Plan) onlyOffered(depots []*depot.Depot, faults []error) error {
 		text += "\n  Asked: " + strings.Join(places, ", ") + "."
 	}
 	if slices.ContainsFunc(missing, func(j *build.Job) bool { return j.Compiler == "" }) {
-		return problem.New(problem.Fetch, missing[0].Name, "%s", text+"\n  This machine has no compiler, and "+p.Lock.Shown+" names none, so its build ids are not those of any "+
-			"machine: copy the lock file of the machine that builds.")
+		return problem.New(problem.Fetch, missing[0].Name, "%s\n  This machine has no compiler, and %s names none, so its "+
+			"build ids are not those of any machine: copy the lock file of the machine that builds.", text, p.Lock.Shown)
 	}
 	return problem.New(problem.Fetch, missing[0].Name, "%s", text).
 		Remedy(problem.BuildElsewhere, append(there, options...)...).Remedy(problem.ShareBuilds, shared...)

@@ -27,7 +27,8 @@ type Changed struct{ Added, Gone, Now []Entry }
 
 // Add adds packages, in files of either format, to a suite of apt's; keep is the number of
 // newest versions of each to keep; 0: all.
-func (r *Repository) Add(ctx context.Context, key signature.Key, files []string, suite string, keep int) (*Changed, error) {
+func (r *Repository) Add(ctx context.Context, key signature.Key, files []string, suite string,
+	keep int) (*Changed, error) {
 	c := &Changed{}
 	return c, r.Change(ctx, key, func(entries []Entry) ([]Entry, error) {
 		for _, file := range files {

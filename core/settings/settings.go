@@ -374,7 +374,8 @@ func advisoriesKeys(d *Advisories) []tomlfile.Key {
 
 func depotKeys(d *Depot) []tomlfile.Key {
 	return []tomlfile.Key{
-		tomlfile.Text("name", &d.Name, "What messages and flags call it. Default: its url or path.").Check(recipe.CheckOneLine),
+		tomlfile.Text("name", &d.Name, "What messages and flags call it. Default: its url or path.").
+			Check(recipe.CheckOneLine),
 		tomlfile.Text("url", &d.URL,
 			"The repository, as in https://registry.vale.example/builds. With http, nothing secret is sent.").
 			Check(mustBeRegistry),

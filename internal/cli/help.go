@@ -156,9 +156,10 @@ func (h *helper) missing(missing *host.Missing) []string {
 // typed are the commands and changes for each remedy, in one line each. %s is the list of its
 // arguments.
 var typed = map[problem.Action]string{
-	problem.AcceptOlder:       "To accept it: the same command with --older",
-	problem.AddAdvisories:     "Name one:\n    [[advisories]]\n    url = \"https://…/all.zip\"     or path = \"DIR\"",
-	problem.AddDepot:          "Name one:\n    [[depot]]\n    url  = \"https://HOST/REPOSITORY\"     or path = \"DIR\"\n    sign = \"FILE\"     the secret key",
+	problem.AcceptOlder:   "To accept it: the same command with --older",
+	problem.AddAdvisories: "Name one:\n    [[advisories]]\n    url = \"https://…/all.zip\"     or path = \"DIR\"",
+	problem.AddDepot: "Name one:\n    [[depot]]\n    url  = \"https://HOST/REPOSITORY\"     or path = \"DIR\"\n    " +
+		"sign = \"FILE\"     the secret key",
 	problem.AllowSystemPrefix: "If you mean it: the same command with --system-prefix",
 	problem.BeginTinkering:    "To begin: fernladder tinker %s",
 	problem.BringShelf:        "To fetch it: fernladder shelves --fetch",

@@ -116,8 +116,8 @@ func (a *app) showHeld(r *session.DepotCleanReport) {
 	bytes := int64(0)
 	for _, h := range r.Builds {
 		bytes += h.Bytes
-		rows = append(rows, []string{a.screen.Strong(term.OneLine(h.Name)), term.OneLine(h.Version), h.ID, term.Bytes(h.Bytes),
-			ago(a.now().Sub(h.Created))})
+		rows = append(rows, []string{a.screen.Strong(term.OneLine(h.Name)), term.OneLine(h.Version), h.ID,
+			term.Bytes(h.Bytes), ago(a.now().Sub(h.Created))})
 	}
 	a.screen.Table([]string{"package", "version", "build id", "size", "built"}, rows)
 	a.screen.Print("\n%s in %s; %s. Blobs that others of its builds share stay.", term.Count(len(rows), "build"), r.Depot,
