@@ -50,7 +50,7 @@ func (b *Builder) fromDepots(ctx context.Context, job *Job, do func(*depot.Offer
 		if !errors.As(err, &fault) { // this machine's
 			return b.failing(job, b.m.Stored(err))
 		}
-		b.m.Tell(job.event(event.Remarked, event.Event{Text: fault.Error()}))
+		b.m.Tell(job.event(event.Remarked, event.Event{Text: "in the depot " + fault.Depot + ": " + fault.What}))
 		job.From = job.From[1:]
 	}
 	return &NotBrought{job.Ref, err}

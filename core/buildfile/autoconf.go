@@ -198,7 +198,11 @@ func (a *autoconf) switches() {
 			if i := strings.Index(text, "])"); i >= 0 { // another macro, or the next line of the help, follows
 				text = text[:i]
 			}
-			text = strings.Trim(text, "[]() ")
+			text = strings.TrimLeft(text, "[]() ")
+			for strings.HasSuffix(text, "]") && !strings.Contains(text, "[") ||
+				strings.HasSuffix(text, ")") && !strings.Contains(text, "(") { // the end of a macro
+				text = strings.TrimRight(text[:len(text)-1], " ")
+			}
 			if underscored(help[2]) == underscored(name) { // which is the same to the script
 				name = help[2]
 			}

@@ -94,6 +94,13 @@ func TestMacros(t *testing.T) {
 	assert.True(t, r.Modules)
 }
 
+// The end of a help text can be a state in parentheses, with the end of the macro after it.
+func TestStatesInParentheses(t *testing.T) {
+	r := Autoconf("configure.ac", "AC_ARG_WITH(bed,[  --with-bed   add a bed (on)])\n"+
+		"AC_ARG_WITH(moss,[  --with-moss  add moss (off)])\n", nil)
+	assert.Equal(t, "bed=on --with-bed --without-bed (Add a bed)\nmoss=off --with-moss --without-moss (Add moss)", said(r))
+}
+
 func TestCMake(t *testing.T) {
 	text := `cmake_minimum_required(VERSION 3)
 project(fern VERSION 1 LANGUAGES C)

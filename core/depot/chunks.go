@@ -76,7 +76,7 @@ func (c *cutter) Write(p []byte) (int, error) {
 // end cuts what is left.
 func (c *cutter) end() error {
 	chunk := c.part
-	c.part, c.at, c.hash = nil, 0, 0
+	c.part, c.at, c.hash = make([]byte, 0, 2*c.size), 0, 0
 	if len(chunk) == 0 {
 		return nil
 	}

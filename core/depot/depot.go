@@ -341,6 +341,10 @@ func (d *Depot) failed(ctx context.Context, r store.Ref, err error) error {
 	if errors.As(err, &fetch) && len(fetch.Attempts) > 0 {
 		err = fetch.Attempts[0].Err
 	}
+	var larger *source.TooLarge
+	if errors.As(err, &larger) {
+		return d.fault(r, "a blob has more than the %d bytes that it should have", larger.Most)
+	}
 	var wrong *source.DigestError
 	if errors.As(err, &wrong) {
 		return d.fault(r, "a blob has the digest %s, and should have %s", wrong.Got, wrong.Want)

@@ -73,7 +73,9 @@ func (o *Offer) Fetch(ctx context.Context) error {
 	var lock sync.Mutex
 	var done int64
 	err := each(ctx, o.Layers, func(ctx context.Context, l ocispec.Descriptor) error {
-		got, err := d.archives.Fetch(ctx, source.Wanted{Package: o.Ref.Name, Version: o.Ref.Version,
+		archives := *d.archives
+		archives.Largest = max(l.Size, 1)
+		got, err := archives.Fetch(ctx, source.Wanted{Package: o.Ref.Name, Version: o.Ref.Version,
 			URLs: []string{d.place.url(l.Digest)}, Digest: sha256Of(l.Digest)})
 		if err == nil && got.Size != l.Size {
 			err = fmt.Errorf("a blob has %d bytes, and should have %d", got.Size, l.Size)

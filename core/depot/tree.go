@@ -3,8 +3,6 @@ package depot
 import (
 	"archive/tar"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -33,8 +31,8 @@ func writeTree(ctx context.Context, s *store.Store, r *store.Receipt, files []st
 		return s.Gone(r.Ref, err)
 	}
 	defer tree.Close()
-	w := &treeWriter{ctx: ctx, tree: tree, tar: tar.NewWriter(to), first: map[[2]uint64]string{},
-		buffer: make([]byte, 256<<10)}
+	w := &treeWriter{ctx: ctx, tree: tree, tar: tar.NewWriter(to), first: map[[2]uint64]string{}, digests: newDigests()}
+	defer w.digests.close()
 	for _, f := range files {
 		if err := w.file(f); err != nil {
 			return err
@@ -49,6 +47,9 @@ func writeTree(ctx context.Context, s *store.Store, r *store.Receipt, files []st
 			return err
 		}
 	}
+	if name := w.digests.close(); name != "" {
+		return w.changed(name)
+	}
 	return w.tar.Close()
 }
 
@@ -62,11 +63,15 @@ func ownFiles(r *store.Receipt) []string {
 }
 
 type treeWriter struct {
-	ctx    context.Context
-	tree   *safefs.Dir
-	tar    *tar.Writer
-	first  map[[2]uint64]string // names of files with several
-	buffer []byte
+	ctx     context.Context
+	tree    *safefs.Dir
+	tar     *tar.Writer
+	first   map[[2]uint64]string // names of files with several
+	digests *digests
+}
+
+func (w *treeWriter) changed(name string) error {
+	return fmt.Errorf("%s is not as it was built", filepath.Join(w.tree.Path(), name))
 }
 
 func (w *treeWriter) file(f store.File) error {
@@ -102,14 +107,22 @@ func (w *treeWriter) file(f store.File) error {
 	if err := w.tar.WriteHeader(h); err != nil {
 		return err
 	}
-	sum := sha256.New()
-	n, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(w.tar, sum)}, io.LimitReader(in, f.Size), w.buffer)
-	if err != nil {
-		return err
+	for left := f.Size; left > 0; {
+		buffer := w.digests.buffer()
+		n, err := in.Read(buffer[:min(int64(len(buffer)), left)])
+		if n == 0 && err == io.EOF {
+			return w.changed(f.Path)
+		}
+		if n == 0 && err != nil {
+			return err
+		}
+		left -= int64(n)
+		if _, err := w.tar.Write(buffer[:n]); err != nil {
+			return err
+		}
+		w.digests.add(buffer, n)
 	}
-	if n != f.Size || f.SHA256 != "" && hex.EncodeToString(sum.Sum(nil)) != f.SHA256 {
-		return fmt.Errorf("%s is not as it was built", filepath.Join(w.tree.Path(), f.Path))
-	}
+	w.digests.end(f)
 	return nil
 }
 

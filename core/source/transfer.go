@@ -178,6 +178,13 @@ func (e *statusError) Error() string {
 	return text
 }
 
+// TooLarge is the error for a file with more bytes than are fetched.
+type TooLarge struct{ Most int64 }
+
+func (e *TooLarge) Error() string {
+	return fmt.Sprintf("it is larger than %d bytes, the most that is fetched (largest_download in the settings)", e.Most)
+}
+
 // brokenOff is a transfer that was interrupted.
 type brokenOff struct{ reason string }
 
@@ -268,8 +275,7 @@ func (a *Archives) copy(ctx context.Context, out io.Writer, answer *answer, h io
 		if n > 0 {
 			moved(n)
 			if got.size+int64(n) > largest {
-				return fmt.Errorf("it is larger than %d bytes, the most that is fetched (largest_download in the settings)",
-					largest)
+				return &TooLarge{largest}
 			}
 			h.Write(buffer[:n])
 			if _, err := out.Write(buffer[:n]); err != nil {
@@ -457,7 +463,7 @@ func retryAfter(text string, now time.Time) time.Duration {
 // be reached.
 func Plain(ctx context.Context, err error) (text error, unreachable bool) {
 	text = plain(ctx, err)
-	return text, errors.As(err, new(*url.Error)) || errors.As(err, new(net.Error)) || errors.As(text, new(*brokenOff))
+	return text, errors.As(err, new(*url.Error)) || errors.As(err, new(*net.OpError)) || errors.As(text, new(*brokenOff))
 }
 
 // plain unwraps errors of the network and of files, which repeat the URL or path that is shown
