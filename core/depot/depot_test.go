@@ -221,6 +221,11 @@ func TestStatements(t *testing.T) {
 				got, err := o.Receipt(t.Context())
 				require.NoError(t, err)
 				assert.Equal(t, r.Ref, got.Ref)
+				o.receipt = nil
+				blob := filepath.Join(w.Path, blobPath(o.config.Digest))
+				require.NoError(t, os.WriteFile(blob, []byte(strings.Repeat(" ", int(o.config.Size))), 0o644))
+				_, err = o.Receipt(t.Context())
+				assert.ErrorContains(t, err, "a blob has the digest")
 				return
 			}
 			assert.ErrorContains(t, err, c.bad)
