@@ -79,12 +79,14 @@ fernladder sbom glasshouse | head -4'
 cp fernladder.toml handing.toml && printf '[pack]\nprefix = "vale-"\nmaintainer = "Vale Growers <growers@vale-glasshouse.example>"\nsuffix = "vale12"\n' >>handing.toml
 export GNUPGHOME=$work/keys && mkdir -m 700 "$work/keys"
 gpg --batch -q --passphrase '' --quick-gen-key 'Vale Growers <growers@vale-glasshouse.example>' rsa3072 sign never 2>/dev/null
-gpg --batch --armor --export-secret-keys >vale.key && chmod 600 vale.key
+gpg --batch --armor --export-secret-keys >vale.key && chmod 600 vale.key && gpg --batch --armor --export >vale.asc
+mkdir stick && printf '[[depot]]\nname = "stick"\npath = "stick"\nkeys = ["vale.asc"]\nsign = "vale.key"\n' >>handing.toml
 fernladder build mistplan --prefix /opt/mistplan >/dev/null 2>&1
-FERNLADDER_SETTINGS=$PWD/handing.toml shot handing . 'fernladder pack mistplan --format deb --to out
+FERNLADDER_SETTINGS=$PWD/handing.toml shot handing . 'fernladder pack dewcalc --format deb --to out
 fernladder pack mistplan --prefix /opt/mistplan --format rpm --to out
 fernladder repository add vale out/*.deb --key vale.key
-fernladder repository vale --url https://packages.vale-glasshouse.example/vale'
+fernladder share mistplan
+mv root builder; fernladder plan mistplan; fernladder build mistplan; rm -r root; mv builder root'
 cp -r recipes broken && sed -i 's/sumary/summary/; s/^summary/sumary/; s/role    = "library"/role    = "libary"/; s/storage == loam/storage == sand/; s/^method = .*/method = "configur"/' broken/mistplan/recipe.toml
 sed 's/recipes/broken/' fernladder.toml >broken.toml
 shot check . 'fernladder check --settings broken.toml'
