@@ -175,6 +175,26 @@ func TestFaultsOfDepots(t *testing.T) {
 	}
 }
 
+// A tag that is moved after it was read changes nothing: all else is fetched by digest.
+func TestTagsThatMove(t *testing.T) {
+	t.Parallel()
+	s := newSharing(t)
+	moss := string(s.site.Blob(s.site.Tags("moss-")[0]))
+	asked := 0
+	s.site.Fault = func(w http.ResponseWriter, r *http.Request, _ *registry.Site) bool {
+		if !strings.HasSuffix(r.URL.Path, "/manifests/"+s.tag) {
+			return false
+		}
+		if asked++; asked > 1 {
+			says(200, moss)(w, r)
+		}
+		return asked > 1
+	}
+	s.write("fernladder.toml", baseSettings+s.registry("site"))
+	assert.Contains(t, s.must("install", "fern").stderr, "taken from site")
+	assert.Equal(t, 1, asked)
+}
+
 // A real registry, with TLS and a password, does what the stand-in does. It has no list of
 // referrers, takes blobs from its other repositories, and is only told the password by TLS.
 func TestRealRegistry(t *testing.T) {

@@ -170,45 +170,46 @@ func (d *Depot) Find(ctx context.Context, r store.Ref, tree string) (*Offer, err
 	if err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithTimeoutCause(ctx, longestAsk, fmt.Errorf("it took longer than %s", longestAsk))
-	defer cancel()
-	data, manifest, err := d.find(ctx, r)
-	if data == nil || err != nil {
+	return d.find(ctx, r, tree, keys)
+}
+
+// find is Find with other keys.
+func (d *Depot) find(ctx context.Context, r store.Ref, tree string, keys *signature.Keys) (*Offer, error) {
+	if err := d.reachable(); err != nil {
 		return nil, err
 	}
-	o := &Offer{Depot: d, Ref: r, Manifest: digest.FromBytes(data), Layers: manifest.Layers, config: manifest.Config}
-	if problem := misshapen(manifest); problem != "" {
+	ctx, cancel := within(ctx, 0)
+	defer cancel()
+	data, err := d.place.manifest(ctx, Tag(r))
+	if errors.Is(err, errNone) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, d.failed(ctx, r, err)
+	}
+	var manifest ocispec.Manifest
+	if err := json.Unmarshal(data, &manifest); err != nil {
+		return nil, d.fault(r, "its manifest is damaged: %v", err)
+	}
+	if problem := misshapen(&manifest); problem != "" {
 		return nil, d.fault(r, "%s", problem)
 	}
-	self := ocispec.Descriptor{MediaType: ocispec.MediaTypeImageManifest, Digest: o.Manifest, Size: int64(len(data))}
-	statement, good, err := d.signed(ctx, r, self, keys)
+	statement, good, err := d.signed(ctx, r, descriptor(ocispec.MediaTypeImageManifest, data), keys)
 	if err != nil {
 		return nil, err
 	}
 	if what := statement.differs(r, tree); what != "" {
 		return nil, d.fault(r, "%s", what)
 	}
-	o.Signed = *good
-	return o, nil
+	return &Offer{Depot: d, Ref: r, Manifest: digest.FromBytes(data), Layers: manifest.Layers, Signed: *good,
+		config: manifest.Config}, nil
 }
 
-// find reads the manifest of a build; nil if there is none.
-func (d *Depot) find(ctx context.Context, r store.Ref) ([]byte, *ocispec.Manifest, error) {
-	if err := d.reachable(); err != nil {
-		return nil, nil, err
-	}
-	data, err := d.place.manifest(ctx, Tag(r))
-	if errors.Is(err, errNone) {
-		return nil, nil, nil
-	}
-	if err != nil {
-		return nil, nil, d.failed(ctx, r, err)
-	}
-	var manifest ocispec.Manifest
-	if err := json.Unmarshal(data, &manifest); err != nil {
-		return nil, nil, d.fault(r, "its manifest is damaged: %v", err)
-	}
-	return data, &manifest, nil
+// within limits the time of requests that move so many bytes.
+func within(ctx context.Context, bytes int64) (context.Context, context.CancelFunc) {
+	const slowest = 16 << 10 // bytes a second
+	longest := longestAsk + time.Duration(bytes/slowest)*time.Second
+	return context.WithTimeoutCause(ctx, longest, fmt.Errorf("it took longer than %s", longest))
 }
 
 // misshapen says why a manifest cannot be that of a build.
@@ -255,7 +256,7 @@ func (d *Depot) signed(ctx context.Context, r store.Ref, manifest ocispec.Descri
 			}
 		}
 		if ctx.Err() != nil {
-			return nil, nil, context.Cause(ctx)
+			return nil, nil, d.failed(ctx, r, context.Cause(ctx))
 		}
 		reasons = append(reasons, err.Error())
 	}

@@ -3,12 +3,14 @@ package depot
 import (
 	"archive/tar"
 	"bytes"
+	"context"
 	"crypto/ed25519"
 	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -16,6 +18,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/ProtonMail/go-crypto/openpgp/packet"
 	"github.com/klauspost/compress/zstd"
 	"github.com/opencontainers/image-spec/specs-go"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
@@ -27,6 +31,7 @@ import (
 	"fernladder/core/signature"
 	"fernladder/core/source"
 	"fernladder/core/store"
+	standin "fernladder/demo/registry"
 )
 
 // cutAll returns the chunks of data, written in pieces of any size.
@@ -262,6 +267,67 @@ func TestManyInOneDirectory(t *testing.T) {
 	require.NoError(t, os.Symlink(index+".real", index))
 	_, err = w.Find(t.Context(), fern().Ref, fern().Tree)
 	assert.Error(t, err)
+}
+
+// A key that has expired since counts for what it signed before, with a note. What it signs later is
+// refused by core/signature, and by what signs.
+func TestExpiredKey(t *testing.T) {
+	w, r := newWard(t), fern()
+	dir := t.TempDir()
+	made := time.Now().Add(-2 * time.Hour)
+	e, err := openpgp.NewEntity("Vale Growers", "", "growers@vale.example",
+		&packet.Config{KeyLifetimeSecs: 3600, Algorithm: packet.PubKeyAlgoEdDSA, Time: func() time.Time { return made }})
+	require.NoError(t, err)
+	var secret, public bytes.Buffer
+	require.NoError(t, e.SerializePrivate(&secret, nil))
+	require.NoError(t, e.Serialize(&public))
+	require.NoError(t, os.WriteFile(dir+"/key", secret.Bytes(), 0o600))
+	require.NoError(t, os.WriteFile(dir+"/key.pub", public.Bytes(), 0o600))
+	clock := made.Add(time.Minute)
+	w.by, err = signature.Signing{Now: func() time.Time { return clock }}.Open(dir + "/key")
+	require.NoError(t, err)
+	w.keys, err = signature.ReadKeys([]string{dir + "/key.pub"})
+	require.NoError(t, err)
+	w.once.Do(func() {})
+	w.put(r, same, &tar.Header{Name: "x", Typeflag: tar.TypeReg})
+	o, err := w.Find(t.Context(), r.Ref, r.Tree)
+	require.NoError(t, err, "it was valid then")
+	assert.Contains(t, o.Signed.Note, "expired")
+	_, err = signature.Signing{Now: time.Now}.Open(dir + "/key")
+	assert.ErrorContains(t, err, "expired")
+}
+
+// A registry that drips is given up.
+func TestSlowRegistry(t *testing.T) {
+	w, r := newWard(t), fern()
+	site := standin.Start()
+	defer site.Close()
+	network := source.NewNetwork(os.Getenv)
+	network.Patience = 100 * time.Millisecond
+	archives := &source.Archives{Dir: t.TempDir(), Network: network,
+		Pause: func(ctx context.Context, _ time.Duration) error { return ctx.Err() }}
+	d := Open([]*settings.Depot{{Name: "site", URL: site.URL + "/vale/builds", Keys: w.Keys}}, archives)[0]
+	w.Depot = d
+	w.put(r, same, &tar.Header{Name: "x", Typeflag: tar.TypeReg})
+	o, err := d.Find(t.Context(), r.Ref, r.Tree)
+	require.NoError(t, err)
+	site.Fault = func(rw http.ResponseWriter, r *http.Request, _ *standin.Site) bool {
+		if !strings.HasSuffix(r.URL.Path, o.Layers[0].Digest.String()) {
+			return false
+		}
+		rw.Header().Set("Content-Length", fmt.Sprint(o.Layers[0].Size))
+		for range o.Layers[0].Size {
+			rw.Write([]byte{0})
+			rw.(http.Flusher).Flush()
+			select {
+			case <-time.After(30 * time.Millisecond):
+			case <-r.Context().Done():
+				return true
+			}
+		}
+		return true
+	}
+	assert.ErrorContains(t, o.Fetch(t.Context()), "bytes in 100ms")
 }
 
 func TestTagsAreValid(t *testing.T) {

@@ -28,6 +28,9 @@ func (d *Depot) List(ctx context.Context) ([]Held, error) {
 	if err := d.reachable(); err != nil {
 		return nil, err
 	}
+	const listing = 256 << 20 // bytes, of the longest list
+	ctx, cancel := within(ctx, listing)
+	defer cancel()
 	tags, err := d.place.tags(ctx)
 	if err != nil {
 		return nil, d.failed(ctx, store.Ref{}, err)
@@ -86,6 +89,8 @@ func (d *Depot) Remove(ctx context.Context, all []Held) error {
 	for _, h := range all {
 		tags, manifests = append(tags, h.tag), append(manifests, h.manifest)
 	}
+	ctx, cancel := within(ctx, int64(len(all))*largestManifest)
+	defer cancel()
 	if err := d.place.remove(ctx, tags, manifests); err != nil {
 		return d.failed(ctx, store.Ref{}, err)
 	}

@@ -40,6 +40,8 @@ func (o *Offer) Bytes() (n int64) {
 // Receipt fetches the receipt of an offered build, as it was written where it was built.
 func (o *Offer) Receipt(ctx context.Context) (*store.Receipt, error) {
 	if o.receipt == nil {
+		ctx, cancel := within(ctx, o.config.Size)
+		defer cancel()
 		data, err := o.Depot.small(ctx, o.config, largestReceipt)
 		if err != nil {
 			return nil, o.Depot.failed(ctx, o.Ref, err)

@@ -58,45 +58,34 @@ func (d *Depot) Put(ctx context.Context, r *store.Receipt, how Share) (Shared, e
 	if err != nil {
 		return result, err
 	}
-	data, manifest, err := d.find(ctx, r.Ref)
-	if err != nil {
+	there, err := d.find(ctx, r.Ref, r.Tree, keys)
+	switch {
+	case err == nil && there != nil && there.complete(ctx):
+		result.There, result.Manifest, result.Blobs = true, there.Manifest.String(), len(there.Layers)
+		result.Bytes = there.Bytes()
+		return result, nil
+	case err != nil && d.reachable() != nil:
 		return result, err
-	}
-	if data != nil && misshapen(manifest) == "" {
-		self := descriptor(ocispec.MediaTypeImageManifest, data)
-		s, _, err := d.signed(ctx, r.Ref, self, keys)
-		if err == nil && s.differs(r.Ref, r.Tree) == "" && d.complete(ctx, manifest) {
-			result.There, result.Manifest, result.Blobs = true, self.Digest.String(), len(manifest.Layers)
-			result.Bytes = (&Offer{Layers: manifest.Layers, config: manifest.Config}).Bytes()
-			return result, nil
-		}
-	}
+	} // what is wrong there is replaced
 	if result, err = d.put(ctx, r, how, result); err != nil {
 		return result, d.failed(ctx, r.Ref, err)
 	}
-	return result, d.readBack(ctx, r.Ref, result.Manifest, keys)
+	// It is read as others will: another process may have put the same build there, or have deleted blobs
+	// that did not have to be sent.
+	there, err = d.find(ctx, r.Ref, r.Tree, keys)
+	if err == nil && (there == nil || there.Manifest.String() != result.Manifest || !there.complete(ctx)) {
+		err = d.fault(r.Ref, "another process has changed it at the same time; share it again")
+	}
+	return result, err
 }
 
-// readBack reads what was put into the depot, as others will: another process may have put the same
-// build there, or have deleted blobs that did not have to be sent.
-func (d *Depot) readBack(ctx context.Context, r store.Ref, wanted string, keys *signature.Keys) error {
-	data, manifest, err := d.find(ctx, r)
-	if err != nil {
-		return err
-	}
-	self := descriptor(ocispec.MediaTypeImageManifest, data)
-	if data == nil || self.Digest.String() != wanted || !d.complete(ctx, manifest) {
-		return d.fault(r, "another process has changed it at the same time; share it again")
-	}
-	_, _, err = d.signed(ctx, r, self, keys)
-	return err
-}
-
-// complete reports whether a depot has all blobs of a build.
-func (d *Depot) complete(ctx context.Context, m *ocispec.Manifest) bool {
-	err := each(ctx, append([]ocispec.Descriptor{m.Config}, m.Layers...), func(ctx context.Context,
+// complete reports whether the depot has all blobs of a build.
+func (o *Offer) complete(ctx context.Context) bool {
+	err := each(ctx, append([]ocispec.Descriptor{o.config}, o.Layers...), func(ctx context.Context,
 		b ocispec.Descriptor) error {
-		has, err := d.place.has(ctx, b)
+		ctx, cancel := within(ctx, 0)
+		defer cancel()
+		has, err := o.Depot.place.has(ctx, b)
 		if err == nil && !has {
 			err = errNone
 		}
@@ -199,13 +188,6 @@ func (d *Depot) putBlob(ctx context.Context, b ocispec.Descriptor, data []byte) 
 		return 0, err
 	}
 	return b.Size, err
-}
-
-// within limits the time that it may take to send so many bytes.
-func within(ctx context.Context, bytes int64) (context.Context, context.CancelFunc) {
-	const slowest = 16 << 10 // bytes a second
-	longest := longestAsk + time.Duration(bytes/slowest)*time.Second
-	return context.WithTimeoutCause(ctx, longest, fmt.Errorf("it took longer than %s", longest))
 }
 
 // putTree packs a tree and sends its blobs, several at once.

@@ -140,8 +140,21 @@ func OnNodes(ctx context.Context, m *machine.Machine, p *plan.Plan, how cluster.
 	})
 }
 
+// mayBuild is the error for builds on a machine that only takes them from depots.
+func mayBuild(m *machine.Machine, todo []*build.Job) error {
+	if !m.Settings.OnlyDepots || len(todo) == 0 {
+		return nil
+	}
+	return problem.New(problem.Usage, todo[0].Name,
+		"nothing is built on this machine (depots = \"only\" in the settings), and %s %s would be", todo[0].Name,
+		todo[0].Version)
+}
+
 // begin makes sure that everything that builds need exists.
 func begin(ctx context.Context, m *machine.Machine, todo []*build.Job) (*build.Builder, error) {
+	if err := mayBuild(m, todo); err != nil {
+		return nil, err
+	}
 	if err := ready(ctx, m, todo); err != nil {
 		return nil, err
 	}

@@ -20,7 +20,7 @@ type Proven struct {
 // Prove builds the requested, existing packages a second time, and compares.
 func Prove(ctx context.Context, m *machine.Machine, p *plan.Plan) ([]Proven, error) {
 	var all []Proven
-	err := rebuild(ctx, m, p.Asked(), func(b *build.Builder, j *build.Job) error {
+	err := rebuild(ctx, m, p, p.Asked(), func(b *build.Builder, j *build.Job) error {
 		differences, err := b.Prove(ctx, j)
 		all = append(all, Proven{j.Ref, append([]inspect.Difference{}, differences...)})
 		return err
@@ -52,12 +52,27 @@ func Watch(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, erro
 	if err != nil || len(there) == 0 {
 		return report, err
 	}
-	return report, rebuild(ctx, m, there, func(b *build.Builder, j *build.Job) error { return b.Watch(ctx, j) })
+	return report, rebuild(ctx, m, p, there, func(b *build.Builder, j *build.Job) error { return b.Watch(ctx, j) })
 }
 
-// rebuild calls a builder for installed packages, after fetching their sources.
-func rebuild(ctx context.Context, m *machine.Machine, jobs []*build.Job,
+// rebuild calls a builder for installed packages of a plan, after building what only builds need, which
+// may be gone or never was here, and fetching their sources.
+func rebuild(ctx context.Context, m *machine.Machine, p *plan.Plan, jobs []*build.Job,
 	do func(*build.Builder, *build.Job) error) error {
+	again := map[store.Ref]bool{}
+	for _, j := range jobs {
+		j.From, again[j.Ref] = nil, true
+	}
+	p.Needed = build.Needed(p.Jobs, func(r store.Ref) bool { return m.Store.Installed(r) && !again[r] })
+	for _, j := range jobs {
+		p.Needed[j] = false
+	}
+	if _, err := Run(ctx, m, p); err != nil {
+		return err
+	}
+	if err := mayBuild(m, jobs); err != nil {
+		return err
+	}
 	if err := m.Store.Prepare(); err != nil {
 		return err
 	}

@@ -46,22 +46,11 @@ func renew(ctx context.Context, m *machine.Machine, r store.Ref, keep bool) (don
 	if err != nil {
 		return done, err
 	}
-	// Its build needs may have been cleaned away since.
-	p.Needed = build.Needed(p.Jobs, func(x store.Ref) bool { return p.Installed[x] && x != r })
-	var job *build.Job
-	for _, j := range p.Todo() {
-		if j.Ref == r {
-			job = j
-		}
-	}
-	if job == nil {
+	i := slices.IndexFunc(p.Jobs, func(j *build.Job) bool { return j.Ref == r })
+	if i < 0 {
 		return done, landing.NotBuilt(landing.NameOf(r), m.Store.Root)
 	}
-	p.Needed[job] = false
-	if _, err := Run(ctx, m, p); err != nil {
-		return done, err
-	}
-	err = rebuild(ctx, m, []*build.Job{job}, func(b *build.Builder, j *build.Job) (err error) {
+	err = rebuild(ctx, m, p, p.Jobs[i:i+1], func(b *build.Builder, j *build.Job) (err error) {
 		done.Aside, err = b.Renew(ctx, j, was, keep)
 		return err
 	})

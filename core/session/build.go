@@ -339,6 +339,7 @@ func (s *Session) Prove(ctx context.Context, r BuildRequest) (*BuildReport, []in
 
 // Watch builds what is named and records every file that the builds read.
 func (s *Session) Watch(ctx context.Context, r LadderRequest) (*BuildReport, error) {
+	r.NoDepots = true // it is watched while it is built
 	l, err := s.pinned(ctx, r)
 	if err != nil {
 		return &BuildReport{Ladder: l}, err

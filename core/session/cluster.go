@@ -28,6 +28,7 @@ func (s *Session) ExecuteOrder(ctx context.Context, file string) error {
 // is ready, and is the caller's to close.
 func (s *Session) Shell(ctx context.Context, r LadderRequest, terminal func() (*os.File, error)) (status int,
 	err error) {
+	r.NoDepots = true
 	l, err := s.Ladder(ctx, r)
 	if err != nil {
 		return 0, err

@@ -16,6 +16,7 @@ type TinkerRequest struct {
 
 // Tinker puts the unpacked and patched source of a package into a folder, under git.
 func (s *Session) Tinker(ctx context.Context, r TinkerRequest) (*tinker.Bench, error) {
+	r.NoDepots = true // its source is what is wanted
 	l, err := s.pinned(ctx, r.LadderRequest)
 	if err != nil {
 		return nil, err
