@@ -391,6 +391,9 @@ func (u *unpacking) tooLarge(bytes int64) bool {
 }
 
 func (u *unpacking) bomb(bytes int64) error {
+	if u.modes != nil {
+		return fmt.Errorf("makes the tree too large: over %d bytes; largest_tree in the settings allows more", bytes)
+	}
 	return fmt.Errorf("makes the source too large: over %d bytes from %d; largest_source in the settings allows more",
 		bytes, u.archive)
 }
