@@ -76,6 +76,7 @@ func TestWhatIsWrittenCanBeRead(t *testing.T) {
 		require.NoError(t, err)
 		locked.Builds = []*lock.Build{{Name: "fern", Version: version.MustParse("1.0"), ID: "0123456789ab",
 			Source: []string{a}, Options: []string{"x=" + b}}}
+		locked.Accept(a, b, "c"+a)
 		_ = locked.Write()
 		_, err = lock.Read(locked.Path, locked.Shown)
 		require.NoError(t, err, "%q %q", a, b)
