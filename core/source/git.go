@@ -299,17 +299,22 @@ func (r *Repositories) initialise(ctx context.Context, repository string) error 
 	return r.run(ctx, io.Discard, nil, "git", "init", "--quiet", "--bare", "--template=", r.clone(repository))
 }
 
+// fetchAll fetches all branches and tags, with their history.
+func (r *Repositories) fetchAll(ctx context.Context, repository string) error {
+	args := everything(repository)
+	if _, err := os.Stat(filepath.Join(r.clone(repository), "shallow")); err == nil {
+		args = append([]string{"--unshallow"}, args...)
+	}
+	return r.git(ctx, repository, io.Discard,
+		append([]string{"fetch", "--force", "--progress", "--no-recurse-submodules"}, args...)...)
+}
+
 // headGit finds the head of a branch. It fetches its history, for the latest tag in it.
 func (r *Repositories) headGit(ctx context.Context, repository, branch string) (recipe.Pin, error) {
 	if err := r.initialise(ctx, repository); err != nil {
 		return recipe.Pin{}, err
 	}
-	args := everything(repository)
-	if _, err := os.Stat(filepath.Join(r.clone(repository), "shallow")); err == nil {
-		args = append([]string{"--unshallow"}, args...)
-	}
-	if err := r.git(ctx, repository, io.Discard,
-		append([]string{"fetch", "--force", "--progress", "--no-recurse-submodules"}, args...)...); err != nil {
+	if err := r.fetchAll(ctx, repository); err != nil {
 		return recipe.Pin{}, err
 	}
 	commit, err := r.ask(ctx, repository, "rev-parse", "--verify", "--quiet", "refs/remotes/origin/"+branch+"^{commit}")
@@ -499,14 +504,7 @@ func (r *Repositories) Follows(ctx context.Context, c Checkout, before string) (
 	if r.Offline {
 		return false, r.wrap(ctx, errOffline, c.URL(), c.At)
 	}
-	err := r.alone(ctx, c, r.place("git", c.Git), c.Git, func() error {
-		args := everything(c.Git)
-		if _, err := os.Stat(filepath.Join(r.clone(c.Git), "shallow")); err == nil {
-			args = append([]string{"--unshallow"}, args...)
-		}
-		return r.git(ctx, c.Git, io.Discard,
-			append([]string{"fetch", "--force", "--progress", "--no-recurse-submodules"}, args...)...)
-	})
+	err := r.alone(ctx, c, r.place("git", c.Git), c.Git, func() error { return r.fetchAll(ctx, c.Git) })
 	if err != nil {
 		return false, r.wrap(ctx, err, c.URL(), c.At)
 	}
