@@ -2,6 +2,7 @@ package main_test
 
 import (
 	"crypto/x509"
+	"encoding/base64"
 	"encoding/json"
 	"encoding/pem"
 	"fmt"
@@ -249,6 +250,14 @@ func TestRealRegistry(t *testing.T) {
 	assert.Contains(t, w.must("share", "fern").stdout, "already there")
 	require.NoError(t, os.RemoveAll(w.root))
 	w.write("fernladder.toml", "credentials = \"logins.toml\"\n"+baseSettings+depot("copies"))
+	assert.Contains(t, w.must("install", "fern").stderr, "taken from copies")
+
+	// Registry clients keep logins, too.
+	require.NoError(t, os.RemoveAll(w.root))
+	w.write("fernladder.toml", baseSettings+depot("copies"))
+	assert.Contains(t, w.must("plan", "fern").stderr, "401 Unauthorized")
+	w.write(".docker/config.json", fmt.Sprintf(`{"auths":{%q:{"auth":%q}}}`, address,
+		base64.StdEncoding.EncodeToString([]byte("vale:dew"))))
 	assert.Contains(t, w.must("install", "fern").stderr, "taken from copies")
 	w.write("none.lock", "format = 1\n")
 	w.must("clean", "--depot", "copies", "--keep", "none.lock", "--yes")

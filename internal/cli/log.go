@@ -75,7 +75,11 @@ func (a *app) log(r session.LogsRequest) error {
 		return nil
 	}
 	last := report.Build
+	built, err := a.session.Store.Receipt(last)
 	switch {
+	case err == nil && built.From != nil:
+		a.screen.Note("%s %s came from the depot %s; its logs are where it was built.", last.Name, last.Version,
+			built.From.Depot)
 	case r.Errors:
 		a.screen.Note("Nothing in the logs of %s %s looks like an error.", last.Name, last.Version)
 	case r.Stage != "":
