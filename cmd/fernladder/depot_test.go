@@ -255,7 +255,7 @@ func TestRealRegistry(t *testing.T) {
 	// Registry clients keep logins, too.
 	require.NoError(t, os.RemoveAll(w.root))
 	w.write("fernladder.toml", baseSettings+depot("copies"))
-	assert.Contains(t, w.must("plan", "fern").stderr, "401 Unauthorized")
+	assert.Contains(t, w.must("plan", "fern").stderr, "the registry wants a login")
 	w.write(".docker/config.json", fmt.Sprintf(`{"auths":{%q:{"auth":%q}}}`, address,
 		base64.StdEncoding.EncodeToString([]byte("vale:dew"))))
 	assert.Contains(t, w.must("install", "fern").stderr, "taken from copies")

@@ -131,6 +131,10 @@ func (r *registry) besides(other place) {
 // answered is what a registry has answered, in words, and whether it serves other requests; "" for
 // errors of another kind.
 func answered(err error) (text string, serves bool) {
+	const login = "; for a login, add its host to the file that credentials in the settings names"
+	if errors.Is(err, auth.ErrBasicCredentialNotFound) {
+		return "the registry wants a login" + login, false
+	}
 	var answer *errcode.ErrorResponse
 	if !errors.As(err, &answer) {
 		return "", false
@@ -141,7 +145,7 @@ func answered(err error) (text string, serves bool) {
 	}
 	switch code := answer.StatusCode; {
 	case code == http.StatusUnauthorized || code == http.StatusForbidden:
-		return text + "; for a login, add its host to the file that credentials in the settings names", false
+		return text + login, false
 	case code == http.StatusTooManyRequests || code >= http.StatusInternalServerError:
 		return text, false
 	}
