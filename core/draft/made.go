@@ -119,6 +119,6 @@ func compiled(made string) bool {
 		made == `S["DEFS"]`
 }
 
-// told are files that record the arguments and output of a step.
-var told = map[string]bool{"config.log": true, "config.cache": true, "CMakeCache.txt": true, "build.ninja": true,
-	"compile_commands.json": true}
+// told are files that record the arguments and output of a step, or are the step itself.
+var told = map[string]bool{"config.log": true, "config.cache": true, "configure.lineno": true, "CMakeCache.txt": true,
+	"build.ninja": true, "compile_commands.json": true}

@@ -38,7 +38,7 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 			on = append(on, sw)
 		}
 	}
-	left := 0
+	var left []*buildfile.Switch
 	for _, group := range []struct {
 		switches []*buildfile.Switch
 		share    int
@@ -49,17 +49,21 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 		{off, 1, func(r *heardRun) bool { changed, _ := differ(h.full, r); return changed }},
 		{on, 1, func(r *heardRun) bool { return len(missing(h.full, r)) > 0 }},
 	} {
-		n, err := h.together(group.switches, lookups, group.share, group.says)
+		more, err := h.together(group.switches, lookups, group.share, group.says)
 		if err != nil {
 			return err
 		}
-		left += n
+		left = append(left, more...)
 	}
-	if left > 0 {
+	asRead, err := h.asRead(left)
+	if err != nil {
+		return err
+	}
+	if !asRead {
 		h.source.Remarks = append(h.source.Remarks,
-			Finding{"options", fmt.Sprintf("%d of its switches were only read from files", left), "time ran out", Guessed})
+			Finding{"options", fmt.Sprintf("%d of its switches were only read from files", len(left)), "time ran out", Guessed})
 	}
-	err := each(static, func(sw *buildfile.Switch) (conclude func(), err error) {
+	err = each(static, func(sw *buildfile.Switch) (conclude func(), err error) {
 		run, err := h.run(slices.Concat(h.args, sw.Off), h.answers)
 		return func() {
 			if !run.OK {
@@ -76,6 +80,25 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 		}
 	}
 	return nil
+}
+
+// asRead reports whether switches are by default as they were read: whether one run in which each is
+// set to that is like the one in which none is.
+func (h *hearing) asRead(switches []*buildfile.Switch) (bool, error) {
+	if len(switches) == 0 {
+		return true, nil
+	}
+	args := slices.Clone(h.args)
+	for _, sw := range switches {
+		switch sw.Default {
+		case buildfile.On:
+			args = append(args, sw.On...)
+		case buildfile.Off:
+			args = append(args, sw.Off...)
+		}
+	}
+	run, err := h.run(args, h.answers)
+	return err == nil && run.OK && len(unlike(h.full, run)) == 0, err
 }
 
 // choose sets a switch to each of its values, and adds the look-ups of one value alone.
@@ -100,18 +123,16 @@ func (h *hearing) came(run *heardRun, sw *buildfile.Switch, v string) {
 }
 
 // together turns switches off together and, if that says something, in halves, down to single
-// ones. It returns the number of those that there was no time for.
+// ones. It returns those that there was no time for.
 func (h *hearing) together(switches []*buildfile.Switch, lookups []*buildfile.Lookup, share int,
-	says func(*heardRun) bool) (left int, err error) {
+	says func(*heardRun) bool) (left []*buildfile.Switch, err error) {
 	groups := slices.Collect(slices.Chunk(switches, max(1, len(switches))))
 	if says == nil {
 		groups = slices.Collect(slices.Chunk(switches, 1))
 	}
 	for len(groups) > 0 {
 		asked := h.ask(len(groups), share)
-		for _, group := range groups[asked:] {
-			left += len(group)
-		}
+		left = append(left, slices.Concat(groups[asked:]...)...)
 		var halves [][]*buildfile.Switch
 		err = each(groups[:asked], func(group []*buildfile.Switch) (conclude func(), err error) {
 			if len(group) == 1 {
