@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"fernladder/core/depot"
 	"fernladder/core/event"
 	"fernladder/core/landing"
@@ -75,30 +77,56 @@ func (s *Session) Share(ctx context.Context, r ShareRequest) (*ShareReport, erro
 	return report, failed
 }
 
+// putInto puts builds into one depot: small ones several at once, because most of their time is that of
+// requests, and then each large one by itself, because it keeps all processors busy.
 func (s *Session) putInto(ctx context.Context, d *depot.Depot, builds []*store.Receipt,
 	how func(*store.Receipt, signature.Signer) depot.Share, report *ShareReport) error {
+	const small, atOnce = 4 << 20, 8
 	by, err := s.signer(d)
 	if err != nil {
 		return err
 	}
-	for _, b := range builds {
-		if why := s.leaves(d, b); why != "" {
-			report.Left = append(report.Left, LeftOut{b.Ref, d.Name, why})
-			continue
-		}
+	shared := make([]*depot.Shared, len(builds))
+	put := func(ctx context.Context, i int) error {
+		b := builds[i]
 		release, err := s.Store.ShareBuild(ctx, b.Ref)
 		if err != nil {
 			return err
 		}
+		defer release()
 		done, err := d.Put(ctx, b, how(b, by))
-		release()
 		if err != nil {
 			return s.Store.Wrap(err)
 		}
 		s.Tell(event.Event{Kind: event.Sent, Package: b.Name, Version: b.Version, ID: b.ID, Text: d.Name})
-		report.Builds = append(report.Builds, done)
+		shared[i] = &done
+		return nil
 	}
-	return nil
+	group, limited := errgroup.WithContext(ctx)
+	group.SetLimit(atOnce)
+	var large []int
+	for i, b := range builds {
+		switch why := s.leaves(d, b); {
+		case why != "":
+			report.Left = append(report.Left, LeftOut{b.Ref, d.Name, why})
+		case b.Size > small:
+			large = append(large, i)
+		default:
+			group.Go(func() error { return put(limited, i) })
+		}
+	}
+	err = group.Wait()
+	for _, i := range large {
+		if err == nil {
+			err = put(ctx, i)
+		}
+	}
+	for _, done := range shared {
+		if done != nil {
+			report.Builds = append(report.Builds, *done)
+		}
+	}
+	return err
 }
 
 // leaves says why a need is not put into a depot; "" if it is.
