@@ -193,6 +193,8 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 		"package Soil": "garden",
 		"package ZLIB": "zlib", "module fern": "", "header stdio.h": "", // which the system has
 		"header util.h": "garden sure",
+		// A name suggests no library that the recipe's tree turns out not to have.
+		"library garden2": "", "header garden2.h": "", "module garden2": "garden", "library moss2": "libmoss",
 	} {
 		kind, name, _ := strings.Cut(asked, " ")
 		provider, sure, _ := known.Find(kind, name)

@@ -294,6 +294,13 @@ func cmakePackage(base string) (string, bool) {
 // numbered matches a number at the end of a name, as in moss2-32.
 var numbered = pattern.New(`[-_.]\d+$`)
 
+// lacks reports whether a recipe cannot have what was not found in its tree, whatever its name
+// suggests: the tree is here, and all that it has of that kind is known. (A module may only lack its
+// description.)
+func (k *Known) lacks(kind, recipe string) bool {
+	return k.trees[recipe] != "" && (kind == "library" || kind == "header")
+}
+
 // Find returns the recipe that should have what a look-up is for, and whether that is certain;
 // otherwise only its name suggests it. Kinds are those of look-ups.
 func (k *Known) Find(kind, name string) (provider string, sure, found bool) {
@@ -319,14 +326,14 @@ func (k *Known) Find(kind, name string) (provider string, sure, found bool) {
 	bare := strings.TrimRight(low, "0123456789.-")
 	for _, n := range []string{low, numbered.ReplaceAllString(low, ""), bare} {
 		for _, candidate := range []string{n, "lib" + n, n + "lib", strings.TrimPrefix(n, "lib")} {
-			if candidate != "" && slices.Contains(k.recipes, candidate) {
+			if candidate != "" && slices.Contains(k.recipes, candidate) && !k.lacks(kind, candidate) {
 				return candidate, false, true
 			}
 		}
 	}
 	if kind != "program" && len(buildfile.Stem(name)) > 2 {
 		for _, candidate := range k.recipes {
-			if buildfile.Stem(candidate) == buildfile.Stem(name) {
+			if buildfile.Stem(candidate) == buildfile.Stem(name) && !k.lacks(kind, candidate) {
 				return candidate, false, true
 			}
 		}
