@@ -205,11 +205,24 @@ func (d *decision) provider(l buildfile.Lookup) (name string, sure, found bool) 
 	return name, sure, found
 }
 
+// meant reports whether a look-up for a header is one for a recipe's package, which has a header of that
+// name: the name has a directory or is the package's, or the source looks for more of the package.
+// Others have headers like alloc.h, too.
+func (d *decision) meant(header buildfile.Lookup, recipe string) bool {
+	return slices.ContainsFunc(header.Names, func(name string) bool {
+		return strings.Contains(name, "/") || buildfile.Stem(strings.TrimSuffix(name, ".h")) == buildfile.Stem(recipe)
+	}) || slices.ContainsFunc(d.source.Lookups, func(l buildfile.Lookup) bool {
+		other, _, found := d.provider(l)
+		return l.Kind != "header" && found && other == recipe
+	})
+}
+
 // ownSwitch makes a switch for a look-up without one if a decision is possible: a recipe has it,
 // so it can be present or absent, or an argument turns it off.
 func (d *decision) ownSwitch(l buildfile.Lookup, switches []buildfile.Switch) (buildfile.Switch, bool) {
 	name, sure, found := d.provider(l)
-	if l.Kind == "program" || l.Kind == "header" && (!sure || !d.source.heard) || !found && l.Off == nil {
+	if l.Kind == "program" || l.Kind == "header" && (!sure || !d.source.heard || !d.meant(l, name)) ||
+		!found && l.Off == nil {
 		return buildfile.Switch{}, false
 	}
 	option := strings.ToLower(l.Name())

@@ -202,6 +202,20 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 	}
 }
 
+// A header with a name that others have, too, makes no option of the one package that has it, unless the
+// source looks for more of that.
+func TestHeadersOfOthers(t *testing.T) {
+	known, err := Survey(shelf(t, "moss"), &store.Store{Root: t.TempDir()})
+	require.NoError(t, err)
+	known.provides["header alloc.h"] = "moss"
+	for ac, want := range map[string]int{"AC_CHECK_HEADERS([alloc.h])\n": 0,
+		"AC_CHECK_HEADERS([alloc.h])\nAC_CHECK_LIB([moss], [grow])\n": 1} {
+		s := Read(sourceOf("configure", generated, "configure.ac", ac), "fern-1")
+		s.heard = true
+		assert.Len(t, s.Decide(Evidence{Known: known, Family: "debian"}).Choices, want, ac)
+	}
+}
+
 // decided are the decisions in a draft of a configure.ac on a shelf with moss and libdew: the
 // options with their defaults, then the needs with their options.
 func decided(t *testing.T, ac string) string {
