@@ -153,23 +153,6 @@ func (w *work) manyFromDepot() []row {
 		}
 	}
 	return []row{
-		{name: "share 200 packages, 50 ms latency", anchor: "a curl -T for each, one after another", aim: "3",
-			ours: func() cost {
-				prepare()
-				if _, err := os.Stat(w.path("many/root/trees")); err != nil || len(site.Tags("plant")) == 0 {
-					must(os.RemoveAll(w.path("many/root")))
-					timed(w.path("many"), w.program, append([]string{"build", "--no-depots"}, names...)...)
-				}
-				site.Forget(func(string) bool { return true })
-				site.Latency = latency
-				defer func() { site.Latency = 0 }()
-				return timed(w.path("many"), w.program, append([]string{"share"}, names...)...)
-			}, theirs: func() cost {
-				site.Latency = latency
-				defer func() { site.Latency = 0 }()
-				return timed(w.path("many"), "sh", "-c", "for i in $(seq "+fmt.Sprint(number)+"); do curl -s -T site.pub "+
-					site.URL+"/v2/vale/builds/manifests/x >/dev/null; done")
-			}},
 		{name: "200 packages from a depot of 50 ms latency", anchor: "a curl for each, one after another", aim: "0.3",
 			ours: run(latency, "build"), theirs: func() cost {
 				prepare()
