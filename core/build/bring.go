@@ -225,12 +225,8 @@ func (a *attempt) settle(ctx context.Context, o *depot.Offer, theirs *store.Rece
 // machine, and what was observed where it was built.
 func (a *attempt) receiptOf(o *depot.Offer, theirs *store.Receipt, remarks []inspect.Remark) *store.Receipt {
 	r := a.receipt(0, 0)
-	at := o.Depot.URL
-	if at == "" {
-		at = o.Depot.Path
-	}
-	r.From = &store.Origin{Depot: at, Manifest: o.Manifest.String(), Signed: o.Signed, At: a.m.Now().UTC(),
-		Recipe: theirs.Recipe}
+	r.From = &store.Origin{Depot: cmp.Or(o.Depot.URL, o.Depot.Path), Manifest: o.Manifest.String(), Signed: o.Signed,
+		At: a.m.Now().UTC(), Recipe: theirs.Recipe}
 	r.RecipeSHA256, r.Sources, r.Machine, r.Compiler = theirs.RecipeSHA256, theirs.Sources, theirs.Machine, theirs.Compiler
 	r.Isolation, r.NotBare, r.Resumed, r.Given = theirs.Isolation, theirs.NotBare, theirs.Resumed, theirs.Given
 	r.Features, r.Without = theirs.Features, theirs.Without

@@ -73,7 +73,7 @@ func (d *Depot) held(ctx context.Context, tag string) (h Held, err error) {
 	said := m.Annotations
 	h = Held{Ref: store.Ref{Name: said[ocispec.AnnotationTitle], Version: said[ocispec.AnnotationVersion], ID: tag[at+1:]},
 		tag: tag, manifest: descriptor(ocispec.MediaTypeImageManifest, data),
-		Bytes: (&Offer{Layers: m.Layers, config: m.Config}).Bytes()}
+		Bytes: bytesOf(m.Config, m.Layers)}
 	h.Created, _ = time.Parse(time.RFC3339, said[ocispec.AnnotationCreated])
 	if Tag(h.Ref) != tag {
 		return Held{}, errNone

@@ -30,11 +30,16 @@ type Offer struct {
 }
 
 // Bytes is what there is to fetch.
-func (o *Offer) Bytes() (n int64) {
-	for _, l := range o.Layers {
+func (o *Offer) Bytes() int64 {
+	return bytesOf(o.config, o.Layers)
+}
+
+func bytesOf(config ocispec.Descriptor, layers []ocispec.Descriptor) int64 {
+	n := config.Size
+	for _, l := range layers {
 		n += l.Size
 	}
-	return n + o.config.Size
+	return n
 }
 
 // Receipt fetches the receipt of an offered build, as it was written where it was built.

@@ -128,7 +128,7 @@ func (d *Depot) put(ctx context.Context, r *store.Receipt, how Share, result Sha
 		return result, fmt.Errorf("its manifest would have %d bytes, and registries take %d", len(data), largestManifest)
 	}
 	result.Manifest, result.Blobs, result.Sent = self.Digest.String(), len(layers), sent+n
-	result.Bytes = (&Offer{Layers: layers, config: config}).Bytes()
+	result.Bytes = bytesOf(config, layers)
 	ctx, cancel := within(ctx, 3*largestManifest)
 	defer cancel()
 	if err := d.place.pushManifest(ctx, self, data); err != nil {
@@ -162,10 +162,11 @@ func annotations(r *store.Receipt) map[string]string {
 func (d *Depot) attach(ctx context.Context, subject ocispec.Descriptor, signed []byte) error {
 	layer := descriptor(envelopeType, signed)
 	empty := ocispec.DescriptorEmptyJSON
-	for blob, data := range map[*ocispec.Descriptor][]byte{&layer: signed, &empty: empty.Data} {
-		if _, err := d.putBlob(ctx, *blob, data); err != nil {
-			return err
-		}
+	if _, err := d.putBlob(ctx, layer, signed); err != nil {
+		return err
+	}
+	if _, err := d.putBlob(ctx, empty, empty.Data); err != nil {
+		return err
 	}
 	layer.Data = signed
 	m := ocispec.Manifest{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: ocispec.MediaTypeImageManifest,

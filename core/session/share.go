@@ -45,7 +45,7 @@ type LeftOut struct {
 // in any case.
 func (s *Session) Share(ctx context.Context, r ShareRequest) (*ShareReport, error) {
 	report := &ShareReport{Builds: []depot.Shared{}, Left: []LeftOut{}}
-	depots, err := s.depots(r.Depot, (*depot.Depot).Writes, problem.AddDepot)
+	depots, err := s.depots(r.Depot, (*depot.Depot).Writes)
 	if err != nil {
 		return report, err
 	}
@@ -141,7 +141,7 @@ func (s *Session) leaves(d *depot.Depot, b *store.Receipt) string {
 }
 
 // depots are those with a name, or all, that are used in one way.
-func (s *Session) depots(name string, used func(*depot.Depot) bool, without problem.Action) ([]*depot.Depot, error) {
+func (s *Session) depots(name string, used func(*depot.Depot) bool) ([]*depot.Depot, error) {
 	all := slices.DeleteFunc(slices.Clone(s.Depots), func(d *depot.Depot) bool {
 		return name != "" && d.Name != name || !used(d)
 	})
@@ -154,7 +154,8 @@ func (s *Session) depots(name string, used func(*depot.Depot) bool, without prob
 	}
 	switch {
 	case name == "":
-		return nil, problem.New(problem.Usage, "depot", "the settings name no depot to put builds into").Remedy(without)
+		return nil, problem.New(problem.Usage, "depot",
+			"the settings name no depot to put builds into").Remedy(problem.AddDepot)
 	case slices.Contains(names, name):
 		return nil, problem.New(problem.Usage, name, "the depot %s has no key to sign with: sign in [[depot]]", name)
 	}
@@ -279,7 +280,7 @@ func (s *Session) CleanDepot(ctx context.Context, r DepotCleanRequest) (*DepotCl
 		return nil, problem.New(problem.Usage, r.Depot,
 			"this would delete all builds in the depot").Remedy(problem.KeepLocked)
 	}
-	depots, err := s.depots(r.Depot, func(*depot.Depot) bool { return true }, problem.AddDepot)
+	depots, err := s.depots(r.Depot, func(*depot.Depot) bool { return true })
 	if err != nil {
 		return nil, err
 	}
