@@ -153,7 +153,7 @@ func (a *attempt) stage(ctx context.Context, name string, do func() error) error
 	if a.journal.Pure && (name == StagePatch || name == StageUnpack && len(a.job.Patches) == 0) {
 		a.journal.SourceStamp = a.stamp(a.dirs.source)
 	}
-	a.emit(event.Event{Kind: event.StageEnded, Stage: name, Elapsed: elapsed})
+	a.emit(event.Event{Kind: event.StageEnded, Stage: name, Elapsed: elapsed, CPU: a.cost.used.cpu})
 	return a.save()
 }
 

@@ -32,9 +32,10 @@ func (w *watcher) takeIn() {
 			}
 			switch {
 			case l.Begun != "" && j.begun.IsZero():
-				j.begun = w.m.Now()
+				j.begun, j.node = w.m.Now(), l.Begun
 			case l.Event != nil:
 				e := l.Event.Event
+				e.Node = j.node
 				if e.Kind == event.PackageDone {
 					ref := store.Ref{Name: e.Package, Version: e.Version, ID: e.ID}
 					if w.told[ref] {

@@ -81,6 +81,7 @@ type watched struct {
 	id       string // in the scheduler's lists; "" while that is not known
 	tail     *tail  // reports of its node; nil before it is submitted
 	begun    time.Time
+	node     string    // that runs it
 	finished time.Time // when its reports were complete
 	silent   time.Time // since when the scheduler says that it has ended, and it does not
 	unlike   *Unlike   // its node has refused it

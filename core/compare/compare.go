@@ -39,6 +39,40 @@ func Elsewhere(dir string) (Side, error) {
 	return Side{r, files, dir}, err
 }
 
+// ByKind adds up the sizes of the side's files by kind.
+func (s Side) ByKind() map[string]int64 {
+	sizes := map[string]int64{}
+	for _, f := range s.files {
+		if f.Mode.IsRegular() {
+			sizes[kindOf(f.Path)] += f.Size
+		}
+	}
+	return sizes
+}
+
+// Kinds are the kinds of files, in the order in which they are shown.
+var Kinds = []string{"programs", "libraries", "static libraries", "headers", "documentation", "translations", "data"}
+
+// kindOf judges a file by its path in the tree.
+func kindOf(file string) string {
+	dir, rest, _ := strings.Cut(file, "/")
+	switch name := path.Base(file); {
+	case dir == "bin" || dir == "sbin" || dir == "libexec":
+		return "programs"
+	case strings.HasSuffix(name, ".a"):
+		return "static libraries"
+	case dir == "lib" && (strings.HasSuffix(name, ".so") || strings.Contains(name, ".so.")):
+		return "libraries"
+	case dir == "include":
+		return "headers"
+	case dir == "share" && (strings.HasPrefix(rest, "man/") || strings.HasPrefix(rest, "doc/") || strings.HasPrefix(rest, "info/")):
+		return "documentation"
+	case dir == "share" && strings.HasPrefix(rest, "locale/"):
+		return "translations"
+	}
+	return "data"
+}
+
 // Report is what is different of B against A.
 type Report struct {
 	A         store.Ref `json:"a"`

@@ -2,7 +2,11 @@
 // terminal, lines of JSON, a test. It decides nothing about how it looks.
 package event
 
-import "time"
+import (
+	"slices"
+	"sync"
+	"time"
+)
 
 // Kind says what happened.
 type Kind string
@@ -23,7 +27,7 @@ const (
 	CheckedOut     Kind = "checked_out"     // Text is the repository and the commit
 	Signed         Kind = "signed"          // Text is the signer of the archive
 	StageBegan     Kind = "stage_began"     //
-	StageEnded     Kind = "stage_ended"     // Elapsed is set
+	StageEnded     Kind = "stage_ended"     // Elapsed and CPU are set
 	Retried        Kind = "retried"         // Text is what is done again, and why
 	Remarked       Kind = "remarked"        // Text is a finding about a placed file
 	Undeclared     Kind = "undeclared"      // Text is undeclared use of the machine
@@ -48,6 +52,8 @@ type Event struct {
 	Done    int64
 	Total   int64 // 0: not known
 	Elapsed time.Duration
+	CPU     time.Duration // of a stage that ended: that processors were busy with it
+	Node    string        // of the cluster, where it happened on one
 	Err     error
 }
 
@@ -63,3 +69,31 @@ func (f Func) Event(e Event) { f(e) }
 
 // Nowhere is a Sink that forgets everything.
 var Nowhere Sink = Func(func(Event) {})
+
+// A Fan passes events on to several sinks. Its methods can be called concurrently.
+type Fan struct {
+	lock  sync.RWMutex
+	sinks []*Sink
+}
+
+// Add adds a sink, until it is removed.
+func (f *Fan) Add(s Sink) (remove func()) {
+	f.lock.Lock()
+	defer f.lock.Unlock()
+	f.sinks = append(f.sinks, &s)
+	return func() {
+		f.lock.Lock()
+		defer f.lock.Unlock()
+		f.sinks = slices.DeleteFunc(slices.Clone(f.sinks), func(other *Sink) bool { return other == &s })
+	}
+}
+
+// Event passes an event on.
+func (f *Fan) Event(e Event) {
+	f.lock.RLock()
+	sinks := f.sinks
+	f.lock.RUnlock()
+	for _, s := range sinks {
+		(*s).Event(e)
+	}
+}

@@ -23,6 +23,7 @@ import (
 	"fernladder/core/recipe"
 	"fernladder/core/schedule"
 	"fernladder/core/store"
+	"fernladder/core/timeline"
 )
 
 // A Report is the outcome of a plan's builds.
@@ -31,6 +32,7 @@ type Report struct {
 	Records    []store.Record // of the builds that were begun, as they ended
 	Took       time.Duration
 	Expected   time.Duration // its expected time, or 0
+	Timeline   *timeline.Run // when its stages ran; nil: nothing was built
 	Unrecorded error         // why the history could not be written, or nil
 	Wrong      []Wrong       // deviations from recipes found by first builds
 }
@@ -103,9 +105,10 @@ func Run(ctx context.Context, m *machine.Machine, p *plan.Plan) (*Report, error)
 	}
 	return report, report.fill(ctx, m, p, func(record func(store.Record)) error {
 		report.Expected = p.Left(nil, nil)
-		began := m.Now()
-		report.Results = b.Run(ctx, todo, p.Estimates, record)
-		report.Took = m.Now().Sub(began)
+		report.Timeline = recorded(ctx, m, p, report.Expected, m.Slots, func() {
+			report.Results = b.Run(ctx, todo, p.Estimates, record)
+		})
+		report.Took = time.Duration(report.Timeline.Seconds * float64(time.Second))
 		return nil
 	})
 }
@@ -132,7 +135,11 @@ func OnNodes(ctx context.Context, m *machine.Machine, p *plan.Plan, how cluster.
 		}
 	}
 	return report, report.fill(ctx, m, p, func(record func(store.Record)) error {
-		done, err := cluster.Build(ctx, m, p, how, record)
+		var done *cluster.Done
+		var err error
+		report.Timeline = recorded(ctx, m, p, p.Left(nil, nil), nil, func() {
+			done, err = cluster.Build(ctx, m, p, how, record)
+		})
 		if done != nil {
 			report.Results, report.Expected, report.Took = done.Results, done.Expected, m.Now().Sub(done.Began)
 		}
@@ -193,6 +200,11 @@ func (report *Report) fill(ctx context.Context, m *machine.Machine, p *plan.Plan
 			report.Unrecorded = err
 		}
 	})
+	if t := report.Timeline; t != nil && t.Count(timeline.Unfinished) < len(t.Builds) {
+		if err := history.AddRun(context.WithoutCancel(ctx), t); err != nil && report.Unrecorded == nil {
+			report.Unrecorded = err
+		}
+	}
 	if err := report.judge(m); err != nil && report.Unrecorded == nil {
 		report.Unrecorded = err // finished builds stay
 	}

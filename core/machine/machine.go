@@ -62,6 +62,7 @@ type Machine struct {
 
 	isolation isolation
 	causes    causes
+	fan       *event.Fan
 }
 
 // BadRoot is the problem of a root whose path compilers and shells cannot handle as part of a
@@ -87,8 +88,13 @@ func Open(c Config) (*Machine, error) {
 	if c.Jobs == 0 {
 		c.Jobs = runtime.NumCPU()
 	}
-	if c.Events == nil {
-		c.Events = event.Nowhere
+	fan, is := c.Events.(*event.Fan) // of a machine that is opened again
+	if !is {
+		fan = &event.Fan{}
+		if c.Events != nil {
+			fan.Add(c.Events)
+		}
+		c.Events = fan
 	}
 	if c.Now == nil {
 		c.Now = time.Now
@@ -103,7 +109,7 @@ func Open(c Config) (*Machine, error) {
 		System: host.ThisMachine(), Programs: host.Programs{Path: s.Path, Asked: &host.Answers{}},
 		HostFiles: host.Files{Dir: filepath.Join(s.Root, "host-files")},
 		Supplies:  source.Supplies{Dir: filepath.Join(s.Root, "supplies")},
-		Unpacking: source.UpTo(s.LargestSource), Slots: schedule.NewSlots(c.Jobs),
+		Unpacking: source.UpTo(s.LargestSource), Slots: schedule.NewSlots(c.Jobs), fan: fan,
 	}
 	m.Shelves.Defaults = s.Defaults
 	m.Settings.Users.Common = m.Store.Locks()
@@ -198,6 +204,9 @@ func (m *Machine) Stored(err error) error {
 
 // Tell reports an event.
 func (m *Machine) Tell(e event.Event) { m.Events.Event(e) }
+
+// Watch passes events on to another sink as well, until it is stopped.
+func (m *Machine) Watch(s event.Sink) (stop func()) { return m.fan.Add(s) }
 
 // TellLandingHeld reports that another process is changing the landing, and that we wait for it.
 func (m *Machine) TellLandingHeld() {

@@ -36,6 +36,18 @@ func NewSlots(number int) *Slots {
 // Number is the number of slots in the pool.
 func (s *Slots) Number() int { return s.number }
 
+// InUse is the number of slots that run something; slots that a build has been offered and has not
+// taken do not count.
+func (s *Slots) InUse() int {
+	s.lock.Lock()
+	defer s.lock.Unlock()
+	used := s.number - s.free
+	for _, l := range s.lines {
+		used -= min(l.given, l.offered())
+	}
+	return used
+}
+
 // A claim is a request for a slot: by a build that is to begin, or by the line of one.
 type claim struct {
 	urgency urgency

@@ -40,6 +40,26 @@ const (
 	StepNone    StepKind = "none"
 )
 
+// End says in words what ends the hole.
+func (b AffectedBuild) End() string {
+	switch s := b.Step; s.Kind {
+	case StepRebuild:
+		return "ends with the patch " + s.Patch + " of the recipe, which this build does not have"
+	case StepUpgrade:
+		return "ends with release " + s.Version + ", which is on the shelf"
+	case StepBump:
+		return "ends with release " + s.Version + ", which is announced upstream"
+	case StepRemove:
+		return "ends without " + s.Build.Name + " " + s.Build.Version + ", which is beside another build"
+	case StepOption:
+		return "ends with " + s.Option
+	}
+	if len(b.Fixed) > 0 {
+		return "nothing here ends it yet; the advisory names as fixed: " + strings.Join(b.Fixed, ", ")
+	}
+	return "nothing ends it yet"
+}
+
 // stepper finds steps. It asks upstream once for each package.
 type stepper struct {
 	s     *Session

@@ -18,9 +18,11 @@ import (
 	"fernladder/core/durable"
 	"fernladder/core/filelock"
 	"fernladder/core/safefs"
+	"fernladder/core/timeline"
 )
 
-// History is the file of earlier builds: a Record in JSON on each line, the latest at the end.
+// History is the file of earlier builds: a Record in JSON on each line, the latest at the end. Lines
+// of whole runs are among them, each after the builds of the run.
 // Everything about successful builds is in their receipts too, and Complete adds what is missing
 // of that, so a lost file comes back.
 //
@@ -140,8 +142,54 @@ func (h History) Complete(ctx context.Context) error {
 	})
 }
 
-// append adds the records that are found under the lock.
+// Of returns the newest builds of packages, at most so many of each, the oldest first.
+func (h History) Of(names map[string]bool, most int) (map[string][]Record, error) {
+	of := map[string][]Record{}
+	err := h.each(func(line []byte) {
+		_, rest, _ := bytes.Cut(line, []byte(`"name":"`))
+		name, _, _ := bytes.Cut(rest, []byte(`"`))
+		var r Record
+		if !names[string(name)] || json.Unmarshal(line, &r) != nil || !names[r.Name] {
+			return
+		}
+		if of[r.Name] = append(of[r.Name], r); len(of[r.Name]) >= 2*most {
+			of[r.Name] = slices.Clone(of[r.Name][most:])
+		}
+	})
+	for name, records := range of {
+		of[name] = records[max(0, len(records)-most):]
+	}
+	return of, err
+}
+
+// AddRun adds the run of a ladder's builds. Its line has no id of a build, and so it is none.
+func (h History) AddRun(ctx context.Context, r *timeline.Run) error {
+	return lines(ctx, h, func() ([]*timeline.Run, error) { return []*timeline.Run{r}, nil })
+}
+
+// Runs returns the newest runs, the latest first. Those of a package, if name is not "", are runs
+// that have built it.
+func (h History) Runs(name string, most int) (runs []*timeline.Run, err error) {
+	err = h.each(func(line []byte) {
+		r := &timeline.Run{}
+		if !bytes.HasPrefix(line, []byte(`{"run":"`)) || name != "" && !bytes.Contains(line, []byte(field("package", name))) ||
+			json.Unmarshal(line, r) != nil {
+			return
+		}
+		if runs = append(runs, r); len(runs) >= 2*most {
+			runs = slices.Clone(runs[len(runs)-most:])
+		}
+	})
+	slices.Reverse(runs)
+	return runs[:min(most, len(runs))], err
+}
+
 func (h History) append(ctx context.Context, find func() ([]Record, error)) error {
+	return lines(ctx, h, find)
+}
+
+// lines adds the records that are found under the lock, each on a line.
+func lines[T any](ctx context.Context, h History, find func() ([]T, error)) error {
 	unlock, err := h.s.locked(filelock.Exclusive(ctx, h.s.lockFile("history"), func() {}))
 	if err != nil {
 		return err

@@ -161,7 +161,7 @@ func (a *app) showAffected(b session.AffectedBuild) {
 		a.screen.Print("      %s says that this version is not affected", isAnd(b.Against))
 	}
 	if b.InUse() {
-		a.screen.Print("      %s", a.stepText(b))
+		a.screen.Print("      %s", term.OneLine(b.End()))
 	}
 	for _, r := range b.Step.Remedy {
 		a.screen.Print("        %s", lineOf(r))
@@ -174,25 +174,6 @@ func (a *app) showAffected(b session.AffectedBuild) {
 	}); len(again) > 0 {
 		a.screen.Print("      used by: %s", buildNames(again))
 	}
-}
-
-func (a *app) stepText(b session.AffectedBuild) string {
-	switch s := b.Step; s.Kind {
-	case session.StepRebuild:
-		return "ends with the patch " + s.Patch + " of the recipe, which this build does not have"
-	case session.StepUpgrade:
-		return "ends with release " + s.Version + ", which is on the shelf"
-	case session.StepBump:
-		return "ends with release " + s.Version + ", which is announced upstream"
-	case session.StepRemove:
-		return "ends without " + s.Build.Name + " " + s.Build.Version + ", which is beside another build"
-	case session.StepOption:
-		return "ends with " + s.Option
-	}
-	if len(b.Fixed) > 0 {
-		return "nothing here ends it yet; the advisory names as fixed: " + term.OneLine(strings.Join(b.Fixed, ", "))
-	}
-	return "nothing ends it yet"
 }
 
 // showNotice names builds with published holes in a line.

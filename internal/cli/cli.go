@@ -151,7 +151,7 @@ into a tree of its own. What is in use is linked into one directory, the landing
 		a.landingCommand(), a.followCommand(), a.mendCommand(), a.cleanCommand())
 	add(groupUse, a.envCommand(), a.tryCommand())
 	add(groupLook, a.listCommand(), a.showCommand(), a.filesCommand(), a.ownerCommand(), a.whyCommand(),
-		a.compareCommand(), a.logCommand(), a.explainCommand(), a.historyCommand(), a.advisoriesCommand())
+		a.compareCommand(), a.logCommand(), a.explainCommand(), a.historyCommand(), a.advisoriesCommand(), a.reportCommand())
 	add(groupHand, a.packCommand(), a.repositoryCommand(), a.shareCommand(), a.sbomCommand())
 	add(groupOthers, a.demoCommand())
 	root.AddCommand(a.atNodeCommand())

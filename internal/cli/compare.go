@@ -12,7 +12,7 @@ import (
 )
 
 func (a *app) compareCommand() *cobra.Command {
-	all := false
+	all, draw := false, ""
 	c := &cobra.Command{
 		Use:   "compare A B",
 		Short: "Compare two builds",
@@ -21,17 +21,19 @@ removed or changed, and their sizes; required libraries and exported symbols; tr
 and memory. Each build is a name, or the directory of a tree: in another root, or copied
 from another machine.`,
 		Example: `  fernladder compare mistplan:1.9.4 mistplan:2.1.0
+  fernladder compare mistplan:1.9.4 mistplan:2.1.0 --draw mistplan.svg
   fernladder compare mistplan@3f9c mistplan@77ab
   fernladder compare mistplan /mnt/other/trees/mistplan/2.1.0-dcf3ef35b443`,
 		Args:              exactly(2, "two builds"),
 		ValidArgsFunction: a.completeInstalled,
-		RunE:              func(_ *cobra.Command, args []string) error { return a.compare(args, all) },
+		RunE:              func(_ *cobra.Command, args []string) error { return a.compare(args, all, draw) },
 	}
 	c.Flags().BoolVar(&all, "all", false, "show every file and symbol, however many there are")
+	c.Flags().StringVar(&draw, "draw", "", "draw times and sizes into `FILE`: a name that ends in .svg, .png or .html")
 	return c
 }
 
-func (a *app) compare(args []string, all bool) error {
+func (a *app) compare(args []string, all bool, draw string) error {
 	s, err := a.open()
 	if err != nil {
 		return err
@@ -39,6 +41,9 @@ func (a *app) compare(args []string, all bool) error {
 	r, sides, err := s.Compare(args[0], args[1])
 	if err != nil {
 		return err
+	}
+	if draw != "" {
+		return a.drawn(r, draw, s.DrawComparison(r, sides, draw))
 	}
 	return a.answer(r, func() {
 		a.screen.Print("A  %s %s (%s), %s", a.screen.Strong(r.A.Name), r.A.Version, r.A.ID, sides[0].Tree)

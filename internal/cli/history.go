@@ -2,21 +2,28 @@ package cli
 
 import (
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"fernladder/core/picture"
 	"fernladder/core/store"
 	"fernladder/internal/term"
 )
 
 func (a *app) historyCommand() *cobra.Command {
-	most := 0
+	most, draw, run, runs := 0, "", "", false
 	c := &cobra.Command{
 		Use:   "history [NAME]",
 		Short: "List earlier builds: when, how long, what came of them",
 		Example: `  fernladder history
-  fernladder history mistplan --json          with the times of all stages`,
+  fernladder history mistplan --json          with the times of all stages
+  fernladder history --runs                   what each run of builds took, and why
+  fernladder history --draw run.svg           the last run, as a picture
+  fernladder history --draw run.html --run 20261130-0931`,
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return usage("history takes one name, not %d", len(args))
@@ -29,10 +36,21 @@ func (a *app) historyCommand() *cobra.Command {
 			if len(args) == 1 {
 				name = args[0]
 			}
+			switch {
+			case draw != "":
+				return a.drawRun(name, run, draw)
+			case run != "":
+				return usage("--run says which run --draw draws")
+			case runs:
+				return a.runs(name, most)
+			}
 			return a.history(name, most)
 		},
 	}
-	c.Flags().IntVarP(&most, "number", "n", 30, "show the last `N` builds")
+	c.Flags().IntVarP(&most, "number", "n", 30, "show the last `N` builds, or runs")
+	c.Flags().BoolVar(&runs, "runs", false, "list runs of builds: what set the length, and what kept processors idle")
+	c.Flags().StringVar(&draw, "draw", "", "draw the last run of builds into `FILE`: a name that ends in .svg, .png or .html")
+	c.Flags().StringVar(&run, "run", "", "draw the run `WHEN`, as --runs names it, or the beginning of that")
 	return c
 }
 
@@ -85,6 +103,64 @@ func (a *app) history(name string, most int) error {
 	a.screen.Table([]string{"began", "package", "version", "build id", "outcome", "took", "processors", "memory", "size",
 		"longest stage"}, rows)
 	return nil
+}
+
+func (a *app) drawRun(name, run, file string) error {
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	r, err := s.DrawRun(name, run, file)
+	return a.drawn(r, file, err)
+}
+
+// runs lists runs of builds, the last one nearest to the prompt.
+func (a *app) runs(name string, most int) error {
+	if most < 1 {
+		return usage("-n %d: at least one run has to be shown", most)
+	}
+	s, err := a.open()
+	if err != nil {
+		return err
+	}
+	list, err := s.Timelines(name, most)
+	if err != nil {
+		return err
+	}
+	return a.answer(list, func() {
+		if len(list) == 0 {
+			a.screen.Print("No run of builds is recorded.")
+			return
+		}
+		var rows [][]string
+		for _, r := range slices.Backward(list) {
+			var outcomes []string
+			for _, o := range slices.Sorted(maps.Keys(r.Builds)) {
+				outcomes = append(outcomes, fmt.Sprintf("%d %s", r.Builds[o], o))
+			}
+			forecast, busy, idle := "", "", ""
+			if r.Expected > 0 {
+				forecast = seconds(r.Expected)
+			}
+			if all := float64(r.Slots) * r.Seconds; all > 0 {
+				busy = fmt.Sprintf("%.0f %%", min(100, 100*r.Busy/all))
+			}
+			if len(r.Idle) > 0 {
+				idle = fmt.Sprintf("%s %s", picture.IdleWords(r.Idle[0].What), seconds(r.Idle[0].Seconds))
+			}
+			rows = append(rows, []string{r.Run, strings.Join(outcomes, ", "), seconds(r.Seconds), forecast, busy, idle,
+				clipped(strings.Join(r.Path, " → "), 48)})
+		}
+		a.screen.Table([]string{"run", "builds", "took", "forecast", "busy", "idle most", "what set the length"}, rows)
+	})
+}
+
+// clipped cuts a text to a number of characters.
+func clipped(text string, most int) string {
+	if runes := []rune(text); len(runes) > most {
+		return string(runes[:most-1]) + "…"
+	}
+	return text
 }
 
 // longest names the stage of a build that took longest.

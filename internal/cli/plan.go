@@ -20,7 +20,7 @@ import (
 type planFlags struct {
 	ask            plan.Ask
 	tree, dot, all bool
-	why            string
+	why, draw      string
 }
 
 func (a *app) planCommand() *cobra.Command {
@@ -38,10 +38,10 @@ fetched or built. Times and sizes are those of earlier builds.`,
   fernladder plan mistplan -o loamdb.shared=off
   fernladder plan glasshouse --why dewcalc    all that leads to a package
   fernladder plan --upgrade                   what an upgrade would do
-  fernladder plan glasshouse --dot | dot -Tsvg`,
+  fernladder plan glasshouse --draw ladder.svg`,
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := onlyOne(c, "tree", "dot", "why", "all", "cluster"); err != nil {
+			if err := onlyOne(c, "tree", "dot", "why", "all", "cluster", "draw"); err != nil {
 				return err
 			}
 			s, err := a.open()
@@ -60,6 +60,9 @@ fetched or built. Times and sizes are those of earlier builds.`,
 			if err != nil {
 				return err
 			}
+			if f.draw != "" {
+				return a.drawn(r, f.draw, s.DrawPlan(c.Context(), r, f.draw))
+			}
 			return a.showPlan(r, &f)
 		},
 	}
@@ -73,6 +76,7 @@ fetched or built. Times and sizes are those of earlier builds.`,
 	flags.BoolVar(&f.all, "all", false, "show a line for each package, however many there are")
 	flags.BoolVar(&f.tree, "tree", false, "show dependencies as a tree, from the requested packages down")
 	flags.BoolVar(&f.dot, "dot", false, "print the ladder in the DOT language")
+	flags.StringVar(&f.draw, "draw", "", "draw the ladder into `FILE`: a name that ends in .svg, .png or .html")
 	flags.StringVar(&f.why, "why", "", "show why the package `NAME` is on the ladder, and in which version")
 	return c
 }
@@ -100,6 +104,14 @@ func (a *app) showPlan(r *session.PlanReport, f *planFlags) error {
 	a.showLanding(r)
 	a.showNotice(r.Holes)
 	return nil
+}
+
+// drawn says that a picture was written, or prints the report that it shows.
+func (a *app) drawn(report any, file string, err error) error {
+	if err != nil {
+		return err
+	}
+	return a.answer(report, func() { a.screen.Print("%s is drawn.", file) })
 }
 
 // showJobs shows what --cluster would submit.
