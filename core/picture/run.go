@@ -121,7 +121,7 @@ func findings(r *timeline.Run) (lines []string) {
 	for _, s := range r.Path() {
 		name := r.Builds[s.Build].Name
 		if s.Slot {
-			name = "(its job slot) " + name
+			name += " (which waited for a job slot)"
 		}
 		names = append(names, name)
 	}

@@ -73,7 +73,7 @@ func styles(classes map[string]bool) string {
 		}
 		dark.WriteString("}\n")
 	}
-	return light.String() + "@media (prefers-color-scheme:dark) and (not print){\n" + dark.String() + "}\n"
+	return light.String() + "@media screen and (prefers-color-scheme:dark){\n" + dark.String() + "}\n"
 }
 
 func (p *Picture) inner(b *bytes.Buffer) {

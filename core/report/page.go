@@ -110,6 +110,9 @@ func (r *Report) changes(p *picture.Page) {
 }
 
 func (r *Report) holes(p *picture.Page) {
+	if r.Unlooked != "" {
+		p.Raw(`<p class="warn">Published security holes could not be looked up: ` + picture.Text(r.Unlooked) + "</p>\n")
+	}
 	if len(r.Holes) == 0 {
 		return
 	}

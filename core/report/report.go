@@ -30,7 +30,8 @@ type Report struct {
 	Packages []Package     `json:"packages"` // lower rungs first, then by name
 	Host     []string      `json:"host"`     // what they need of the operating system to run
 	Run      *timeline.Run `json:"run,omitempty"`
-	Looked   bool          `json:"looked_up"` // whether databases of advisories are set
+	Looked   bool          `json:"looked_up"`               // whether databases of advisories are set
+	Unlooked string        `json:"lookup_failed,omitempty"` // why nothing could be looked up
 	Holes    []Hole        `json:"holes"`
 	Unknown  []string      `json:"unknown"` // packages that could not be looked up
 	Since    *Changes      `json:"since,omitempty"`

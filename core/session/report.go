@@ -60,8 +60,10 @@ func (s *Session) Report(ctx context.Context, r ReportRequest) (*report.Report, 
 	if err := s.describe(x, parts, current, r.Lock != ""); err != nil {
 		return nil, err
 	}
-	if err := s.holesOf(ctx, r, x); err != nil {
+	if err := s.holesOf(ctx, r, x); ctx.Err() != nil {
 		return nil, err
+	} else if err != nil { // the rest is true without it
+		x.Unlooked = err.Error()
 	}
 	if earlier != nil && sameSubject(earlier.About, x.About) {
 		x.Since = x.Compare(earlier)

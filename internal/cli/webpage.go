@@ -45,6 +45,9 @@ func (a *app) writeReport(ctx context.Context, r session.ReportRequest) error {
 	}
 	return a.answer(report, func() {
 		a.screen.Print("%s: %s, %s.", filepath.Join(r.To, "index.html"), report.About, term.Count(len(report.Packages), "package"))
+		if report.Unlooked != "" {
+			a.screen.Note("Published security holes could not be looked up: %s", report.Unlooked)
+		}
 		switch {
 		case report.Since == nil:
 		case report.Since.Empty():
