@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"slices"
 	"time"
 
 	"fernladder/core/build"
@@ -82,6 +83,37 @@ func (p *Plan) Left(done map[store.Ref]bool, running map[store.Ref]time.Duration
 		return 0
 	}
 	return takes
+}
+
+// LongestLeft is the chain of builds of the rest that takes longest, each a need of the next, and
+// how long it should take. Builds of unknown length take no time.
+func (p *Plan) LongestLeft(done map[store.Ref]bool, running map[store.Ref]time.Duration) (names []string,
+	takes time.Duration) {
+	length, before := map[*build.Job]time.Duration{}, map[*build.Job]*build.Job{}
+	var last *build.Job
+	for _, j := range p.Todo() {
+		if done[j.Ref] {
+			continue
+		}
+		for _, need := range j.Needs {
+			if at, is := length[need]; is && (before[j] == nil || at > length[before[j]]) {
+				before[j] = need
+			}
+		}
+		length[j] = max(0, p.Estimates[j.Ref].Time-running[j.Ref])
+		if before[j] != nil {
+			length[j] += length[before[j]]
+		}
+		if last == nil || length[j] > length[last] {
+			last = j
+		}
+	}
+	takes = length[last]
+	for ; last != nil; last = before[last] {
+		names = append(names, last.Name)
+	}
+	slices.Reverse(names)
+	return names, takes
 }
 
 // forecast returns how long the schedule should take, and how long processors should be busy;

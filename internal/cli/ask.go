@@ -148,7 +148,9 @@ func (a *app) expect(p *plan.Plan) error {
 		e.Times[term.Build(ref)] = estimate.Time
 	}
 	if !p.Ask.Cluster { // nodes are not these processors
-		e.Left = func(done map[term.Build]bool, running map[term.Build]time.Duration) time.Duration {
+		slots := a.session.Slots
+		e.Slots = func() (used, all int) { return slots.InUse(), slots.Number() }
+		e.Left = func(done map[term.Build]bool, running map[term.Build]time.Duration) (time.Duration, []string, time.Duration) {
 			ended, going := map[store.Ref]bool{}, map[store.Ref]time.Duration{}
 			for b := range done {
 				ended[store.Ref(b)] = true
@@ -156,7 +158,8 @@ func (a *app) expect(p *plan.Plan) error {
 			for b, d := range running {
 				going[store.Ref(b)] = d
 			}
-			return p.Left(ended, going)
+			path, longest := p.LongestLeft(ended, going)
+			return p.Left(ended, going), path, longest
 		}
 	}
 	a.screen.Progress(a.now).Expect(e)

@@ -48,8 +48,11 @@ type note struct {
 type Expected struct {
 	Packages int
 	Times    map[Build]time.Duration // how long each should take
-	Left     func(done map[Build]bool, running map[Build]time.Duration) time.Duration
-	Output   bool // the last line of output of each package is shown, too
+	// Left returns how long everything should still take, and of the chain of builds that takes
+	// longest, their names in order and how long they should take.
+	Left   func(done map[Build]bool, running map[Build]time.Duration) (time.Duration, []string, time.Duration)
+	Slots  func() (used, all int) // job slots; nil: there are none here
+	Output bool                   // the last line of output of each package is shown, too
 }
 
 // view is what is known about the work on display.
@@ -64,9 +67,11 @@ type view struct {
 	drawn    []int             // how wide the lines are that are on the screen to be redrawn
 	spoke    time.Time         // when a line was last written, off a terminal
 
-	// The last result of Left, and its time.
-	leftThen time.Duration
-	leftAt   time.Time
+	// The last result of Left, its time, and how much later it was last shown.
+	leftThen, pathThen time.Duration
+	path               []string
+	leftAt             time.Time
+	leftSince          time.Duration
 }
 
 func newView(e Expected, now time.Time) view {
@@ -82,6 +87,7 @@ type activity struct {
 	began    time.Time // the package
 	log      string    // of the stage, or ""
 	part     string    // how far, if that is known
+	whole    float64   // the same from 0 to 1, of what a build program says
 	reported bool      // off a terminal, that it has begun
 	// Bytes of a download: so far, in all, and before it began.
 	done, total, before int64
@@ -168,7 +174,6 @@ func (p *Progress) redraw(whole bool) {
 	switch {
 	case !whole || p.screen.JSON:
 	case p.screen.live:
-		p.erase()
 		p.draw()
 	default:
 		p.reportLong(p.now())

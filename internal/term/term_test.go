@@ -125,16 +125,22 @@ func TestTheLiveView(t *testing.T) {
 		os.WriteFile(log, []byte("[  9%] a\n[ 42%] Building C object moss.c.o\n\x1b[1mcc\x1b[0m -c moss.c\t-o"), 0o644))
 	p := (&Screen{}).Progress(func() time.Time { return now })
 	p.Expect(Expected{Packages: 200, Times: map[Build]time.Duration{{Name: "moss"}: 20 * time.Second}, Output: true,
-		Left: func(map[Build]bool, map[Build]time.Duration) time.Duration { return time.Minute }})
+		Left: func(map[Build]bool, map[Build]time.Duration) (time.Duration, []string, time.Duration) {
+			return time.Minute, []string{"moss", "leaf"}, 40 * time.Second
+		},
+		Slots: func() (used, all int) { return 2, 4 }})
 	p.settled[Build{Name: "fern"}] = true
 	follow := func(e event.Event) { p.follow(note{e, now}) }
 	follow(event.Event{Kind: event.StageBegan, Package: "moss", Stage: "compile", Log: log})
 	now = now.Add(5 * time.Second)
 	assert.Equal(t, []string{
-		"    5.0s  1 of 200 done   about 60 s left",
-		"          moss               compile      5.0 s   42%   about 15 s left",
+		"    5.0s  1 of 200 done   2 of 4 slots in use   about 60 s left",
+		"          longest path, about 40 s: moss, then leaf",
+		"          moss               compile     5.0 s  ■■■■······  42%  about 15 s left",
 		"            cc -c moss.c -o",
-	}, p.block(100, 20))
+	}, p.block(80, 20))
+	assert.Equal(t, "          moss               compile     5.0 s  42%  about 15 s left", p.block(70, 20)[2],
+		"where there is no room for the bar")
 	for i := range 150 {
 		follow(event.Event{Kind: event.StageBegan, Package: fmt.Sprintf("leaf%d", i), Stage: "configure"})
 	}
@@ -151,8 +157,9 @@ func TestTheLiveView(t *testing.T) {
 			"goes on",
 		paragraph("    1.0s  fern  ",
 			strings.Split("it names a place that /has/no/end/at/all/that/a/line/holds and goes on", " "), 40))
-	part, last := howFar("[1/345] cc a\n[17/345] cc b\r\n")
-	assert.Equal(t, []string{"17 of 345", "[17/345] cc b"}, []string{part, last})
+	part, whole, last := howFar("[1/345] cc a\n[17/340] cc b\r\n")
+	assert.Equal(t, []string{"17 of 340", "[17/340] cc b"}, []string{part, last})
+	assert.InDelta(t, 0.05, whole, 1e-9)
 }
 
 // Without a terminal, long work is reported from time to time. Two builds of one release are
