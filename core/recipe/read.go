@@ -22,7 +22,9 @@ func Read(dir, shown string) (*Recipe, error) {
 		return nil, tomlfile.Problems{{Position: tomlfile.Position{File: r.File}, Message: reason(err)}}
 	}
 	problems := tomlfile.Read(r.File, data, Keys(r))
-	problems = append(problems, r.contradictions()...)
+	if !problems.Unread() {
+		problems = append(problems, r.contradictions()...)
+	}
 	if len(problems) > 0 {
 		problems.Sort()
 		return nil, problems

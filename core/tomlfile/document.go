@@ -105,6 +105,7 @@ func (d *document) parse() *value {
 			}
 		}
 		d.problemAt(offset, "", "this is not TOML: %s", message)
+		d.problems[len(d.problems)-1].Unread = true
 	}
 	return root
 }

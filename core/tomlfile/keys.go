@@ -104,7 +104,7 @@ func (d *reading) table(v *value, path string, keys []Key) {
 		keys[i].read(&keys[i], d, e)
 	}
 	for _, k := range keys {
-		if k.Required && v.get(k.Name) == nil && !misspelt[k.Name] {
+		if k.Required && v.get(k.Name) == nil && !misspelt[k.Name] && !d.problems.Unread() {
 			d.problemAt(v.offset, fmt.Sprintf("%s: %s", k.Name, firstSentence(k.About)), "%s lacks the key %q", where, k.Name)
 		}
 	}

@@ -40,6 +40,7 @@ type Problem struct {
 	Message string `json:"message"`
 	Advice  string `json:"advice,omitempty"` // the probable spelling, or advice
 	Source  string `json:"source,omitempty"` // the line of the file
+	Unread  bool   `json:"-"`                // what follows it in the file could not be read
 
 	Remedies []problem.Remedy `json:"remedies,omitempty"`
 }
@@ -158,4 +159,9 @@ func (e Problems) ProblemRemedies() []problem.Remedy {
 		}
 	}
 	return nil
+}
+
+// Unread reports whether a part of the file could not be read, so that what it lacks is not known.
+func (p Problems) Unread() bool {
+	return slices.ContainsFunc(p, func(x Problem) bool { return x.Unread })
 }

@@ -24,6 +24,9 @@ func main() {
 	if err == nil {
 		pages["inside.md"], err = layersPage(inside)
 	}
+	if err == nil {
+		pages["causes.md"], err = causesPage(filepath.Join(flag.Arg(0), "../core/diagnose/causes.toml"))
+	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
