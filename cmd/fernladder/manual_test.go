@@ -32,13 +32,13 @@ var runPages = []string{"manual.md", "first-package.md", "from-a-script.md", "tr
 var varies = []*regexp.Regexp{
 	regexp.MustCompile(`\b[0-9a-f]{40,64}\b|\b[0-9A-F]{40}\b|\b[0-9a-f]{12}\b|@[0-9a-f]{4,6}\b`),
 	regexp.MustCompile(`\b\d{4}-\d\d-\d\d(?:[ T]\d\d:\d\d(?::\d\d)?Z?)?|\b\d{8}-\d{6}\b`),
-	regexp.MustCompile(`\b\d+(?:\.\d+)? (?:s|min|ms|kB|MB|B|GB|MiB|%)(?: \d+ min)?`),
+	regexp.MustCompile(`\b\d+(?:\.\d+)? (?:(?:s|seconds?|min|ms|kB|MB|B|GB|MiB)\b|%)(?: \d+ min)?`),
 	regexp.MustCompile(`127\.0\.0\.1:\d+`),
-	regexp.MustCompile(`\d+ (?:job )?slots?|\d+ processors?|debian \d+|gcc[ \w()~+.-]*\d|\(Debian [^)]*\)`),
+	regexp.MustCompile(`\d+ (?:job )?slots?|\d+ processors?|debian \d+|there +\d\S*|gcc[ \w()~+.-]*\d|\(Debian [^)]*\)`),
 	regexp.MustCompile(`/tmp/[\w.-]+`),
 	regexp.MustCompile(`cc \(Debian [^)]*\) [\d.]+ [\w-]+`),
 	regexp.MustCompile(`^Longest: .*|Processors busy: .*|urn:uuid:.*`),
-	regexp.MustCompile(`in \w+ …|→.*`),
+	regexp.MustCompile(`(?:in )?(?:unpack|patch|configure|compile|check|place|try) …|\S+ → .*`),
 }
 
 // Times of progress; such lines can be in another order, too.
@@ -56,9 +56,7 @@ func comparable(output string) []string {
 			lines = append(lines, line)
 		}
 	}
-	if slices.ContainsFunc(lines, func(l string) bool { return strings.HasPrefix(l, "TIME ") }) {
-		slices.Sort(lines)
-	}
+	slices.Sort(lines) // builds end in another order
 	return lines
 }
 
