@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"path"
+	"runtime/debug"
 	"slices"
 	"strings"
 
@@ -27,6 +28,7 @@ type BillRequest struct {
 	Names   []string
 	Landing bool
 	Lock    string
+	Self    bool        // this program and the modules that are compiled into it
 	Files   bool        // with the digests of all files
 	Format  sbom.Format // "": SPDX
 }
@@ -43,6 +45,10 @@ func (s *Session) Bill(ctx context.Context, r BillRequest) ([]byte, error) {
 	tool := strings.ReplaceAll(s.Agent, "/", " ")
 	var err error
 	switch {
+	case r.Self && r.Lock == "" && !r.Landing && len(r.Names) == 0 && !r.Files:
+		b.Name, b.Parts = tool, self(tool)
+	case r.Self: // and something else
+		return nil, problem.New(problem.Usage, "self", "the program itself has a bill of its own, without files")
 	case r.Lock != "" && !r.Landing && len(r.Names) == 0:
 		b.Name = path.Base(r.Lock)
 		b.Parts, err = s.lockedParts(r.Lock)
@@ -70,6 +76,9 @@ func (s *Session) Bill(ctx context.Context, r BillRequest) ([]byte, error) {
 		return nil, err
 	}
 	b.Tool = tool
+	if r.Self {
+		return b.Write(r.Format)
+	}
 	if err := s.addHosts(ctx, b.Parts); err != nil {
 		return nil, err
 	}
@@ -81,6 +90,25 @@ func (s *Session) Bill(ctx context.Context, r BillRequest) ([]byte, error) {
 		}
 	}
 	return b.Write(r.Format)
+}
+
+// self is the running program, and the Go modules that it was compiled from, as it says itself.
+func self(tool string) []*sbom.Part {
+	name, version, _ := strings.Cut(tool, " ")
+	program := &sbom.Part{Root: true, Receipt: &store.Receipt{Ref: store.Ref{Name: name, Version: version}, License: "Apache-2.0"}}
+	parts := []*sbom.Part{program}
+	info, _ := debug.ReadBuildInfo() // every program that go has built has it
+	if info == nil {
+		return parts
+	}
+	modules := append([]*debug.Module{{Path: "stdlib", Version: strings.TrimPrefix(info.GoVersion, "go")}}, info.Deps...)
+	for _, m := range modules {
+		ref := store.Ref{Name: m.Path, Version: m.Version}
+		part := &sbom.Part{Receipt: &store.Receipt{Ref: ref, KnownAs: recipe.KnownAs{Purl: "pkg:golang/" + m.Path}}}
+		parts = append(parts, part)
+		program.Needs = append(program.Needs, store.Link{Ref: ref, Role: recipe.Library})
+	}
+	return parts
 }
 
 // lockedParts are the builds of a lock file: as they were built, if they are, otherwise as the

@@ -155,11 +155,17 @@ into a tree of its own. What is in use is linked into one directory, the landing
 	add(groupHand, a.packCommand(), a.repositoryCommand(), a.shareCommand(), a.sbomCommand())
 	add(groupOthers, a.demoCommand())
 	root.AddCommand(a.atNodeCommand())
+	root.SetHelpCommand(a.helpCommand())
 	root.SetHelpCommandGroupID(groupOthers)
 	root.SetCompletionCommandGroupID(groupOthers)
 	cobra.EnableCommandSorting = false
+	a.completions(root)
+	addFacts(root)
 	return root
 }
+
+// Command is the command with all its commands below it, for writing manual pages. It is not run.
+func Command() *cobra.Command { return (&app{getenv: os.Getenv, now: time.Now}).command() }
 
 // open opens a session.
 func (a *app) open() (*session.Session, error) {
@@ -216,11 +222,25 @@ func commandLine(args []string) string {
 func usage(format string, args ...any) error { return problem.New(problem.Usage, "", format, args...) }
 
 // atLeastOne wants the names of packages.
-func atLeastOne(c *cobra.Command, args []string) error {
+func (a *app) atLeastOne(c *cobra.Command, args []string) error {
 	if len(args) == 0 {
-		return usage("%s needs the name of a package, for example: %s mistplan", c.CommandPath(), c.CommandPath())
+		return usage("%s needs the name of a package, for example: %s %s", c.CommandPath(), c.CommandPath(), a.exampleName())
 	}
 	return nil
+}
+
+// exampleName is the name of a package for an example: one that is wanted, or that a shelf has.
+func (a *app) exampleName() string {
+	s, err := session.Open(session.Config{SettingsFile: a.settingsFile, Root: a.root, Getenv: a.getenv})
+	if err == nil && len(s.Settings.Wanted) > 0 {
+		return s.Settings.Wanted[0].Name
+	}
+	if err == nil {
+		if names, err := s.Shelves.Names(); err == nil && len(names) > 0 {
+			return names[0]
+		}
+	}
+	return "NAME"
 }
 
 // onlyOne refuses flags that contradict each other.
@@ -237,11 +257,11 @@ func onlyOne(c *cobra.Command, names ...string) error {
 	return nil
 }
 
-func exactlyOne(c *cobra.Command, args []string) error {
+func (a *app) exactlyOne(c *cobra.Command, args []string) error {
 	if err := atMostOne(c, args); err != nil {
 		return err
 	}
-	return atLeastOne(c, args)
+	return a.atLeastOne(c, args)
 }
 
 func atMostOne(c *cobra.Command, args []string) error {

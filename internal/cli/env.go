@@ -21,7 +21,7 @@ is a file for /etc/profile.d, modulefile one for environment modules.`,
   (eval "$(fernladder env dewcalc)"; cc $CPPFLAGS try.c $LDFLAGS -ldewcalc)`,
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 1 {
-				return exactlyOne(c, args)
+				return a.exactlyOne(c, args)
 			}
 			return nil
 		},

@@ -26,7 +26,7 @@ is still running.`,
   fernladder log mistplan --stage compile
   fernladder log mistplan --errors            only where something went wrong
   fernladder log mistplan --follow            as it is written, until the build ends`,
-		Args:              exactlyOne,
+		Args:              a.exactlyOne,
 		ValidArgsFunction: a.completeInstalled,
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := onlyOne(c, "errors", "follow"); err != nil {

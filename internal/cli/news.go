@@ -110,7 +110,7 @@ otherwise a person has to compare the digest with what the authors publish.`,
 			if len(args) > 2 {
 				return usage("bump takes a name and a version, not %d names", len(args))
 			}
-			return atLeastOne(c, args)
+			return a.atLeastOne(c, args)
 		},
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(c *cobra.Command, args []string) error {

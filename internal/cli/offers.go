@@ -17,7 +17,7 @@ func (a *app) offersCommand() *cobra.Command {
 programs, libraries, CMake packages. With --write, its recipe gets a table [offers] with
 them, and nothing else in it changes. Drafts of other recipes find the package by it.`,
 		Example:           "  fernladder offers dewcalc\n  fernladder offers dewcalc --write",
-		Args:              exactlyOne,
+		Args:              a.exactlyOne,
 		ValidArgsFunction: a.completeInstalled,
 		RunE:              func(_ *cobra.Command, args []string) error { return a.offers(args[0], write) },
 	}

@@ -37,7 +37,7 @@ file or a pipe, they are printed.`,
   fernladder options mistplan:2.1.0 --since 1.9.4
   fernladder options mistplan --built         what the last build was made with, and found
   fernladder options mistplan --plain | less`,
-		Args:              exactlyOne,
+		Args:              a.exactlyOne,
 		ValidArgsFunction: a.completeRecipes,
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := onlyOne(c, "changed", "built", "since"); err != nil {

@@ -26,7 +26,7 @@ landing, or else any file of that name.`,
   fernladder owner libdewcalc.so.1            any file of that name, in every tree`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
-				return usage("owner needs a file, for example: fernladder owner /usr/local/bin/mistplan")
+				return usage("owner needs a file, for example: fernladder owner /usr/local/bin/%s", a.exampleName())
 			}
 			return nil
 		},
@@ -84,7 +84,7 @@ func (a *app) whyCommand() *cobra.Command {
 which role; which settings, lock file and states of the landing have it; and what would
 leave the landing, or have no more use, without it.`,
 		Example:           "  fernladder why loamdb\n  fernladder why mistplan@3f9c",
-		Args:              exactlyOne,
+		Args:              a.exactlyOne,
 		ValidArgsFunction: a.completeInstalled,
 		RunE:              func(_ *cobra.Command, args []string) error { return a.why(args[0]) },
 	}

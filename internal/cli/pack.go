@@ -33,7 +33,7 @@ of the root. Nothing is put there on this machine.`,
   fernladder pack mistplan:2.1.0 --format rpm --to out
   fernladder pack dewcalc --split --to out    headers and the like in a package of their own
   fernladder pack glasshouse --prefix /opt/glasshouse --to out`,
-		Args:              atLeastOne,
+		Args:              a.atLeastOne,
 		ValidArgsFunction: a.completeInstalled,
 		RunE: func(c *cobra.Command, args []string) error {
 			if r.Prefix == "" {

@@ -27,7 +27,7 @@ name only those builds.`,
 		Example: `  fernladder remove glasshouse
   fernladder remove mistplan --trees
   fernladder remove mistplan@3f9c --trees     one build of several`,
-		Args:              atLeastOne,
+		Args:              a.atLeastOne,
 		ValidArgsFunction: a.completeInstalled,
 		RunE: func(c *cobra.Command, args []string) error {
 			r.Names = args

@@ -31,6 +31,7 @@ are those in [known_as] of its recipe. The same builds give the same document.`,
 	}
 	c.Flags().BoolVar(&r.Landing, "landing", false, "all that is on the landing")
 	c.Flags().StringVar(&r.Lock, "lock", "", "all that the lock file `FILE` has, built or not")
+	c.Flags().BoolVar(&r.Self, "self", false, "this program, and the modules that are compiled into it")
 	c.Flags().StringVar(&format, "format", "", "the `FORMAT`: spdx (the default) or cyclonedx")
 	c.Flags().BoolVar(&r.Files, "files", false, "list all files, with their digests")
 	return c

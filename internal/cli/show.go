@@ -25,7 +25,7 @@ there are several builds, it shows the one on the landing. With --readme, it sho
 and INSTALL of the source, without unpacking it.`,
 		Example: "  fernladder show mistplan\n  fernladder show mistplan:1.9.4\n  fernladder show mistplan " +
 			"--readme",
-		Args:              exactlyOne,
+		Args:              a.exactlyOne,
 		ValidArgsFunction: a.completeInstalled,
 		RunE: func(c *cobra.Command, args []string) error {
 			if readme {
@@ -217,7 +217,7 @@ func (a *app) filesCommand() *cobra.Command {
 		Use:               "files NAME",
 		Short:             "List the files of an installed package",
 		Example:           "  fernladder files mistplan\n  fernladder files mistplan --json",
-		Args:              exactlyOne,
+		Args:              a.exactlyOne,
 		ValidArgsFunction: a.completeInstalled,
 		RunE:              func(_ *cobra.Command, args []string) error { return a.files(args[0]) },
 	}

@@ -16,7 +16,7 @@ read it. From a folder, it copies the files that the recipe asks for.`,
 		Example: "  fernladder supply mistplan ~/downloads/station.cal\n  fernladder supply mistplan ~/downloads",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) < 2 {
-				return usage("name a package and a file: fernladder supply mistplan station.cal")
+				return usage("name a package and a file: fernladder supply %s FILE", a.exampleName())
 			}
 			return nil
 		},

@@ -78,7 +78,7 @@ with your edited build.`,
 		Long: `Deletes the edited build in the root, and the folder if all its changes were kept. With
 --all, deletes the folder in any case.`,
 		Example: "  fernladder tinker drop mistplan",
-		Args:    exactlyOne,
+		Args:    a.exactlyOne,
 		RunE:    func(c *cobra.Command, args []string) error { return a.tinkerDrop(c.Context(), args[0], all) },
 	}
 	drop.Flags().BoolVar(&all, "all", false, "delete the folder with changes that were not kept")

@@ -19,7 +19,7 @@ func (a *app) tryCommand() *cobra.Command {
 		Long: `Runs the tries of installed packages: commands that check whether they work, as the
 recipes were when the packages were built.`,
 		Example:           "  fernladder try mistplan",
-		Args:              atLeastOne,
+		Args:              a.atLeastOne,
 		ValidArgsFunction: a.completeInstalled,
 		RunE:              func(c *cobra.Command, args []string) error { return a.try(c.Context(), args) },
 	}
