@@ -4,13 +4,25 @@
 GO = CGO_ENABLED=0 go
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: build demo test check torture fuzz thorough mutate lint share bench figures screenshots docs setup setup-shots
+PREFIX = /usr/local
+DIST = dist
+
+.PHONY: build install dist demo test check torture fuzz thorough mutate lint share bench figures screenshots docs setup setup-shots
 
 build:
 	$(GO) build -trimpath -ldflags="-s -w" -o bin/fernladder ./cmd/fernladder
 
 demo: setup build
 	./bin/fernladder demo
+
+# The program, its manual pages, and completions for four shells.
+install: build
+	install -D -m 755 bin/fernladder $(DESTDIR)$(PREFIX)/bin/fernladder
+	$(GO) run ./internal/manpages $(DESTDIR)$(PREFIX)
+
+# A release: programs, source, checksums and a bill of materials.
+dist:
+	./dist.sh $(DIST)
 
 # Tests have a root each, so many run at once; the long ones are part of `make check`.
 TEST = $(GO) test -parallel 6 -timeout 20m ./...
