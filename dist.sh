@@ -34,7 +34,7 @@ for arch in amd64 arm64; do
 	cp -r README.md LICENSE CHANGELOG.md docs "$work/$name/share/doc/fernladder/"
 	pack "$name"
 done
-"$work/fernladder-$version-linux-$(go env GOARCH)/bin/fernladder" sbom --self --root "$work/root" --settings /dev/null >"$out/fernladder-$version.spdx.json"
+"$work/fernladder-$version-linux-$(go env GOARCH)/bin/fernladder" sbom --self >"$out/fernladder-$version.spdx.json"
 
 mkdir -p "$out/recipes/fernladder"
 sum=$(sha256sum "$out/$source.tar.gz" | cut -d' ' -f1)

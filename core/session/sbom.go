@@ -28,27 +28,19 @@ type BillRequest struct {
 	Names   []string
 	Landing bool
 	Lock    string
-	Self    bool        // this program and the modules that are compiled into it
 	Files   bool        // with the digests of all files
 	Format  sbom.Format // "": SPDX
 }
 
 // Bill writes a bill of materials.
 func (s *Session) Bill(ctx context.Context, r BillRequest) ([]byte, error) {
-	if r.Format == "" {
-		r.Format = sbom.SPDX
-	}
-	if !slices.Contains(sbom.Formats, r.Format) {
-		return nil, problem.New(problem.Usage, "format", "the format %s: it can be spdx or cyclonedx", r.Format)
+	if err := r.check(); err != nil {
+		return nil, err
 	}
 	b := &sbom.Bill{}
 	tool := strings.ReplaceAll(s.Agent, "/", " ")
 	var err error
 	switch {
-	case r.Self && r.Lock == "" && !r.Landing && len(r.Names) == 0 && !r.Files:
-		b.Name, b.Parts = tool, self(tool)
-	case r.Self: // and something else
-		return nil, problem.New(problem.Usage, "self", "the program itself has a bill of its own, without files")
 	case r.Lock != "" && !r.Landing && len(r.Names) == 0:
 		b.Name = path.Base(r.Lock)
 		b.Parts, err = s.lockedParts(r.Lock)
@@ -76,9 +68,6 @@ func (s *Session) Bill(ctx context.Context, r BillRequest) ([]byte, error) {
 		return nil, err
 	}
 	b.Tool = tool
-	if r.Self {
-		return b.Write(r.Format)
-	}
 	if err := s.addHosts(ctx, b.Parts); err != nil {
 		return nil, err
 	}
@@ -89,6 +78,27 @@ func (s *Session) Bill(ctx context.Context, r BillRequest) ([]byte, error) {
 			return nil, s.Store.Wrap(err)
 		}
 	}
+	return b.Write(r.Format)
+}
+
+// check fills in the default format, and refuses an unknown one.
+func (r *BillRequest) check() error {
+	if r.Format == "" {
+		r.Format = sbom.SPDX
+	}
+	if !slices.Contains(sbom.Formats, r.Format) {
+		return problem.New(problem.Usage, "format", "the format %s: it can be spdx or cyclonedx", r.Format)
+	}
+	return nil
+}
+
+// OwnBill writes a bill of materials of the running program, of which tool is the name and
+// version. It needs no session.
+func OwnBill(tool string, r BillRequest) ([]byte, error) {
+	if err := r.check(); err != nil {
+		return nil, err
+	}
+	b := &sbom.Bill{Name: tool, Tool: tool, Parts: self(tool)}
 	return b.Write(r.Format)
 }
 

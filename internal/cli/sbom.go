@@ -11,7 +11,7 @@ import (
 
 func (a *app) sbomCommand() *cobra.Command {
 	var r session.BillRequest
-	format := ""
+	format, self := "", false
 	c := &cobra.Command{
 		Use:   "sbom [NAME...]",
 		Short: "Print a bill of materials of builds, the landing or a lock file",
@@ -26,12 +26,22 @@ are those in [known_as] of its recipe. The same builds give the same document.`,
 		ValidArgsFunction: a.completeInstalled,
 		RunE: func(c *cobra.Command, args []string) error {
 			r.Names, r.Format = args, sbom.Format(format)
+			if self {
+				if len(args) > 0 || r.Landing || r.Lock != "" || r.Files {
+					return usage("--self is about this program alone, without files")
+				}
+				bill, err := session.OwnBill("fernladder "+Version, r)
+				if err == nil {
+					_, err = a.out.Write(bill)
+				}
+				return err
+			}
 			return a.sbom(c.Context(), r)
 		},
 	}
 	c.Flags().BoolVar(&r.Landing, "landing", false, "all that is on the landing")
 	c.Flags().StringVar(&r.Lock, "lock", "", "all that the lock file `FILE` has, built or not")
-	c.Flags().BoolVar(&r.Self, "self", false, "this program, and the modules that are compiled into it")
+	c.Flags().BoolVar(&self, "self", false, "this program, and the modules that are compiled into it")
 	c.Flags().StringVar(&format, "format", "", "the `FORMAT`: spdx (the default) or cyclonedx")
 	c.Flags().BoolVar(&r.Files, "files", false, "list all files, with their digests")
 	return c
