@@ -91,7 +91,7 @@ docs:
 	$(GO) run ./internal/keydocs docs
 
 setup:
-	@./setup.sh gcc ccache make cmake meson ninja:ninja-build patch git xz:xz-utils zstd lzip curl svn:subversion unshare:util-linux bsdtar:libarchive-tools pkg-config rpm dnf docker-registry slurmctld slurmd sbatch:slurm-client munged:munge
+	@./setup.sh gcc ccache make cmake meson ninja:ninja-build patch git xz:xz-utils zstd lzip curl svn:subversion unshare:util-linux bsdtar:libarchive-tools pkg-config rpm dnf docker-registry slurmctld slurmd sbatch:slurm-client munged:munge chromium qemu-aarch64-static:qemu-user-static
 
 setup-shots:
 	@./setup.sh Xvfb:xvfb xterm import:imagemagick xdotool gpg:gnupg
