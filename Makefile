@@ -7,13 +7,14 @@ STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 PREFIX = /usr/local
 DIST = dist
 
-.PHONY: build install dist demo test check torture fuzz thorough mutate lint share bench figures screenshots docs setup setup-shots
+.PHONY: build install dist demo test check torture fuzz thorough mutate lint share bench figures screenshots docs setup setup-check setup-shots
 
 build:
 	$(GO) build -trimpath -ldflags="-s -w" -o bin/fernladder ./cmd/fernladder
 
-demo: setup build
-	./bin/fernladder demo
+demo: setup
+	@./tell.sh "Building the program" $(MAKE) -s build
+	@./bin/fernladder demo
 
 # The program, its manual pages, and completions for four shells.
 install: build
@@ -30,7 +31,7 @@ TEST = $(GO) test -parallel 6 -timeout 20m ./...
 test: setup
 	$(TEST) -short
 
-check: setup lint share
+check: setup setup-check lint share
 	$(TEST)
 	@$(MAKE) -s thorough
 
@@ -91,7 +92,11 @@ docs:
 	$(GO) run ./internal/keydocs docs
 
 setup:
-	@./setup.sh gcc ccache make cmake meson ninja:ninja-build patch git xz:xz-utils zstd lzip curl svn:subversion unshare:util-linux bsdtar:libarchive-tools pkg-config rpm dnf docker-registry slurmctld slurmd sbatch:slurm-client munged:munge chromium qemu-aarch64-static:qemu-user-static
+	@./setup.sh gcc ccache make cmake meson ninja:ninja-build patch git xz:xz-utils zstd lzip curl svn:subversion unshare:util-linux bsdtar:libarchive-tools pkg-config rpm dnf docker-registry slurmctld slurmd sbatch:slurm-client munged:munge
+
+# What only the long tests need.
+setup-check:
+	@./setup.sh chromium qemu-aarch64-static:qemu-user-static
 
 setup-shots:
-	@./setup.sh Xvfb:xvfb xterm import:imagemagick xdotool gpg:gnupg
+	@./setup.sh chromium Xvfb:xvfb xterm import:imagemagick xdotool gpg:gnupg

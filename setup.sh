@@ -9,12 +9,13 @@ for want do
 	command -v "$program" >/dev/null 2>&1 || missing="$missing $package"
 done
 [ -n "$missing" ] || exit 0
-echo "installing:$missing"
 if ! command -v apt-get >/dev/null 2>&1; then
-	echo "setup.sh: please install these with this system's package manager" >&2
+	echo "setup.sh: please install these with this system's package manager:$missing" >&2
 	exit 1
 fi
 root=
 [ "$(id -u)" = 0 ] || root=sudo
-$root apt-get -qq update
-DEBIAN_FRONTEND=noninteractive $root apt-get -qq install -y $missing >/dev/null
+export DEBIAN_FRONTEND=noninteractive
+tell=$(dirname "$0")/tell.sh
+"$tell" "Reading the lists of packages" $root apt-get update
+"$tell" "Installing:$missing" $root apt-get install -y $missing

@@ -209,9 +209,9 @@ func TestDemo(t *testing.T) {
 		Status                  int
 	}
 	w.parsed(&scenes, "demo", "--keep", "garden")
-	assert.Len(t, scenes, 22)
-	assert.Contains(t, scenes[11].Command, "landing undo")
-	assert.NotContains(t, scenes[11].Stderr, "built", "the way back needs no build")
+	assert.Len(t, scenes, 24)
+	assert.Contains(t, scenes[12].Command, "landing undo")
+	assert.NotContains(t, scenes[12].Stderr, "built", "the way back needs no build")
 	assert.FileExists(t, w.path("garden/recipes/mistplan/recipe.toml"))
 	r := w.must("demo", "--plain")
 	assert.Contains(t, r.stdout, "$ fernladder install glasshouse")
@@ -219,4 +219,12 @@ func TestDemo(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left, "nothing is left behind")
 	w.fails(2, []string{"demo", "--keep", "garden"}, "already exists")
+	assert.FileExists(t, w.path("garden/page/index.html"))
+
+	step := w.command("demo", "--step")
+	step.Stdin = strings.NewReader("\nq\n")
+	first := w.finish(step)
+	assert.Contains(t, first.stdout, "6 recipes, no mistakes")
+	assert.NotContains(t, first.stdout, "rung", "it has ended before the plan")
+	assert.Contains(t, first.stdout, "Three things to try:")
 }
