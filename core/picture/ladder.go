@@ -65,8 +65,8 @@ func (n Node) class() string {
 
 // Words say the state of the node.
 func (n Node) Words() string {
-	text := map[string]string{StateBuilt: "built", StateTake: "from a depot", StateHost: "operating system",
-		StateMissing: "missing on this machine", StateUnneeded: "not needed"}[n.State]
+	text := map[string]string{StateBuilt: "built", StateTake: "from a depot", StateHost: "of the system",
+		StateMissing: "missing here", StateUnneeded: "not needed"}[n.State]
 	if text == "" {
 		text = "to build"
 		if n.Fetch {

@@ -61,11 +61,15 @@ func (r *Report) facts(p *picture.Page) {
 			depots++
 		}
 	}
+	counted := func(n int, one string) { // 1 package, 2 packages
+		number, what, _ := strings.Cut(quantity.Count(n, one), " ")
+		p.Raw("<li><b>" + number + "</b>" + what + "</li>")
+	}
 	fact := func(number, what string) {
 		p.Raw("<li><b>" + picture.Text(number) + "</b>" + picture.Text(what) + "</li>")
 	}
 	p.Raw(`<ul class="facts">`)
-	fact(fmt.Sprint(len(r.Packages)), "packages")
+	counted(len(r.Packages), "package")
 	fact(quantity.Bytes(size), "in their trees")
 	fact(fmt.Sprintf("%d of %d", signed, len(r.Packages)), "signed by their authors")
 	if depots > 0 {
@@ -75,7 +79,7 @@ func (r *Report) facts(p *picture.Page) {
 	case !r.Looked:
 		fact("not looked up", "published holes")
 	default:
-		fact(fmt.Sprint(len(r.Holes)), "published holes")
+		counted(len(r.Holes), "published hole")
 	}
 	p.Raw("</ul>\n")
 }
@@ -161,7 +165,7 @@ func (r *Report) overview(p *picture.Page) {
 			picture.Text(x.Version), picture.Text(x.words()), picture.Text(x.License), picture.Text(x.signers()), size, took, trend})
 	}
 	p.Table(quantity.Count(len(rows), "build"), []string{"package", "version", "why", "licence", "signed by", "size",
-		"build time", "build times"}, rows)
+		"build time", "trend"}, rows)
 }
 
 func seconds(s float64) string { return quantity.Duration(time.Duration(s * float64(time.Second))) }
