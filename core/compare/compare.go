@@ -65,7 +65,8 @@ func kindOf(file string) string {
 		return "libraries"
 	case dir == "include":
 		return "headers"
-	case dir == "share" && (strings.HasPrefix(rest, "man/") || strings.HasPrefix(rest, "doc/") || strings.HasPrefix(rest, "info/")):
+	case dir == "share" && (strings.HasPrefix(rest, "man/") || strings.HasPrefix(rest, "doc/") ||
+		strings.HasPrefix(rest, "info/")):
 		return "documentation"
 	case dir == "share" && strings.HasPrefix(rest, "locale/"):
 		return "translations"

@@ -117,7 +117,8 @@ func (l Ladder) about() string {
 		states[n.State]++
 	}
 	var counts []string
-	for _, c := range []struct{ state, words string }{{StateBuild, "to build"}, {StateTake, "from depots"}, {StateBuilt, "built"},
+	for _, c := range []struct{ state, words string }{{StateBuild, "to build"}, {StateTake, "from depots"},
+		{StateBuilt, "built"},
 		{StateUnneeded, "not needed"}, {StateHost, "of the operating system"}, {StateMissing, "missing on this machine"}} {
 		if n := states[c.state]; n > 0 {
 			counts = append(counts, fmt.Sprintf("%d %s", n, c.words))
@@ -362,7 +363,8 @@ func (l Ladder) legend(p *Picture, path []int) {
 		}
 	}
 	for _, s := range []struct{ state, text string }{{StateBuild, "to build"}, {StateTake, "to take from a depot"},
-		{StateBuilt, "built"}, {StateHost, "the operating system's"}, {StateMissing, "missing on this machine"}, {StateUnneeded, "not needed for this"}} {
+		{StateBuilt, "built"}, {StateHost, "the operating system's"}, {StateMissing, "missing on this machine"},
+		{StateUnneeded, "not needed for this"}} {
 		if states[s.state] {
 			n := Node{State: s.state}
 			p.rect(n.class(), x, y-13, 24, 20, 4, "")

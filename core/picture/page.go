@@ -2,6 +2,7 @@ package picture
 
 import (
 	"bytes"
+	_ "embed"
 	"fmt"
 	"html"
 	"strings"
@@ -106,48 +107,10 @@ func (p *Page) HTML() []byte {
 	return b.Bytes()
 }
 
-const pageStyle = `:root{color-scheme:light dark;--ink:#1c2a23;--soft:#56655d;--ground:#fff;--band:#f5f7f5;--edge:#d8dfda;--link:#1d5a3a;--bad:#a3160f}
-@media screen and (prefers-color-scheme:dark){:root{--ink:#e8efeb;--soft:#a9b8b0;--ground:#131a16;--band:#1a231e;--edge:#324039;--link:#8fd0a8;--bad:#ff8a80}}
-*{box-sizing:border-box}
-body{margin:0 auto;padding:1rem clamp(.8rem,3vw,2rem) 3rem;max-width:84rem;background:var(--ground);color:var(--ink);font:16px/1.5 system-ui,'DejaVu Sans',sans-serif}
-h1{font-size:1.6rem;line-height:1.25;margin:.4rem 0 .2rem}
-h2{font-size:1.2rem;margin:2.2rem 0 .6rem;padding-top:.4rem;border-top:1px solid var(--edge)}
-a{color:var(--link)}
-a:focus-visible,summary:focus-visible,figure:focus-visible{outline:3px solid var(--link);outline-offset:2px}
-nav{display:flex;flex-wrap:wrap;gap:.3rem 1.1rem;margin:.6rem 0}
-nav a{display:inline-block;padding:.25rem 0}
-p,dd,li{max-width:62rem;overflow-wrap:anywhere}
-figure{margin:1rem 0;overflow-x:auto;border:1px solid var(--edge);border-radius:8px}
-figure svg{display:block;min-width:46rem;width:100%;height:auto}
-td svg{width:150px;height:30px;display:block}
-table{border-collapse:collapse;width:100%;margin:.6rem 0 1.2rem;font-size:.92rem}
-caption{text-align:left;color:var(--soft);padding:.2rem 0}
-th,td{text-align:left;vertical-align:top;padding:.35rem .6rem;border-bottom:1px solid var(--edge);overflow-wrap:anywhere}
-th{overflow-wrap:break-word}
-thead th{color:var(--soft);font-weight:600;white-space:nowrap}
-code,.id{font-family:ui-monospace,'DejaVu Sans Mono',monospace;font-size:.88em}
-.muted{color:var(--soft)}
-.warn{color:var(--bad);font-weight:600}
-.facts{display:flex;flex-wrap:wrap;gap:.6rem;margin:.8rem 0;padding:0;list-style:none}
-.facts li{background:var(--band);border:1px solid var(--edge);border-radius:8px;padding:.5rem .9rem}
-.facts b{display:block;font-size:1.25rem}
-details{border:1px solid var(--edge);border-radius:8px;margin:.5rem 0;padding:0 .9rem}
-summary{cursor:pointer;padding:.5rem 0;font-weight:600}
-dl{display:grid;grid-template-columns:minmax(8rem,max-content) 1fr;gap:.25rem 1rem;margin:.2rem 0 .8rem}
-dt{color:var(--soft)}
-dd{margin:0;overflow-wrap:anywhere}
-@media (max-width:46rem){
-thead{position:absolute;left:-9999px}
-table,tbody,tr,th,td,caption{display:block;width:100%}
-tr{border:1px solid var(--edge);border-radius:8px;margin:.5rem 0;padding:.3rem .2rem}
-th,td{border:0;padding:.2rem .6rem}
-td[data-label]:not(:empty)::before{content:attr(data-label) ": ";color:var(--soft)}
-td:empty{display:none}
-dl{grid-template-columns:1fr}
-dd{margin-bottom:.4rem}
-}
-@media print{body{max-width:none;font-size:11pt}figure{overflow:visible;border:0}figure svg{min-width:0}tr,figure{break-inside:avoid}nav{display:none}}
-`
+// pageStyle is the style sheet of pages.
+//
+//go:embed page.css
+var pageStyle string
 
 // A Drawing is a picture, and a table that says the same.
 type Drawing struct {

@@ -16,7 +16,7 @@ import (
 )
 
 // most pixels that a PNG has. A picture within half of it is drawn twice as fine.
-const largestPNG = 5 << 20
+const largestPNG = 3 << 20
 
 // PNG is the picture in light colours.
 func (p *Picture) PNG() ([]byte, error) {

@@ -212,7 +212,8 @@ func (d *runDrawing) axis(label, bottom float64) {
 
 // niceStep is the next larger step that people count in.
 func niceStep(s float64) float64 {
-	for _, step := range []float64{0.001, 0.01, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1200, 1800, 3600,
+	for _, step := range []float64{0.001, 0.01, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1200,
+		1800, 3600,
 		7200, 14400, 36000, 86400} {
 		if step >= s {
 			return step

@@ -100,7 +100,8 @@ func (r *Report) changes(p *picture.Page) {
 	}
 	var rows [][]string
 	for _, x := range c.Changed {
-		rows = append(rows, []string{picture.Text(x.Name), "changed", picture.Text(x.Before + " → " + x.Now), picture.Text(x.How)})
+		rows = append(rows, []string{picture.Text(x.Name), "changed", picture.Text(x.Before + " → " + x.Now),
+			picture.Text(x.How)})
 	}
 	for _, list := range []struct {
 		names []string
@@ -162,7 +163,8 @@ func (r *Report) overview(p *picture.Page) {
 				seconds(times[len(times)-1])), times))
 		}
 		rows = append(rows, []string{fmt.Sprintf(`<a href="#%s">%s</a>`, picture.Text(anchor(x.Ref)), picture.Text(x.Name)),
-			picture.Text(x.Version), picture.Text(x.words()), picture.Text(x.License), picture.Text(x.signers()), size, took, trend})
+			picture.Text(x.Version), picture.Text(x.words()), picture.Text(x.License), picture.Text(x.signers()), size, took,
+			trend})
 	}
 	p.Table(quantity.Count(len(rows), "build"), []string{"package", "version", "why", "licence", "signed by", "size",
 		"build time", "trend"}, rows)
@@ -212,8 +214,9 @@ func (r *Report) Ladder() picture.Ladder {
 		place[x.Ref] = i
 	}
 	for _, x := range r.Packages {
-		n := picture.Node{Name: x.Name, Version: x.Version, Rung: x.Rung, State: picture.StateBuilt, Requested: x.Standing == "asked",
-			Why: x.words()}
+		n := picture.Node{Name: x.Name, Version: x.Version, Rung: x.Rung, State: picture.StateBuilt,
+			Requested: x.Standing == "asked",
+			Why:       x.words()}
 		if !x.Here {
 			n.State = picture.StateBuild
 		}
@@ -324,7 +327,8 @@ func (r *Report) details(p *picture.Page, x Package) {
 	row("needs", needs...)
 	row("runs with", strings.Join(x.RunsWith, ", "))
 	if x.Here {
-		row("built", strings.Join(slices.DeleteFunc([]string{day(x.Built), "in " + seconds(x.Seconds), "with " + x.Method, x.Compiler,
+		row("built", strings.Join(slices.DeleteFunc([]string{day(x.Built), "in " + seconds(x.Seconds), "with " + x.Method,
+			x.Compiler,
 			"isolation: " + x.Isolated}, func(t string) bool { return t == "" }), ", "))
 		row("size", fmt.Sprintf("%s, %s", quantity.Count(x.Files, "file"), quantity.Bytes(x.Size)))
 	}
@@ -333,7 +337,8 @@ func (r *Report) details(p *picture.Page, x Package) {
 	p.Raw("</dl>\n")
 	if sizes := x.sizes(); len(sizes) > 1 {
 		times := x.times()
-		p.Raw(fmt.Sprintf("<p>Build times, the last %s:</p>%s<p>Sizes of its tree, the last %s:</p>%s\n", seconds(times[len(times)-1]),
+		p.Raw(fmt.Sprintf("<p>Build times, the last %s:</p>%s<p>Sizes of its tree, the last %s:</p>%s\n",
+			seconds(times[len(times)-1]),
 			p.Inline(picture.Trend("build times of "+x.Name, times)), quantity.Bytes(int64(sizes[len(sizes)-1])),
 			p.Inline(picture.Trend("sizes of "+x.Name, sizes))))
 	}
@@ -344,7 +349,8 @@ func (r *Report) details(p *picture.Page, x Package) {
 		if e.Failed != "" {
 			outcome = "failed in " + e.Failed
 		}
-		rows = append(rows, []string{day(e.Began), picture.Text(e.Version), `<span class="id">` + picture.Text(e.ID) + "</span>",
+		rows = append(rows, []string{day(e.Began), picture.Text(e.Version), `<span class="id">` + picture.Text(e.ID) +
+			"</span>",
 			picture.Text(outcome), seconds(e.Seconds), quantity.Bytes(e.Size)})
 	}
 	if len(rows) > 0 {

@@ -73,7 +73,7 @@ type Package struct {
 type Source struct {
 	URL    string `json:"url"`
 	Digest string `json:"digest,omitempty"` // or commit
-	Signed string `json:"signed,omitempty"` // who signed it; "": nobody
+	Signed string `json:"signed,omitempty"` // who signed it, or ""
 }
 
 // Earlier is a build of a package, as the history has it.

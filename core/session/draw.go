@@ -26,7 +26,8 @@ func drawable(file string) error {
 	if slices.Contains(picture.Formats, filepath.Ext(file)) {
 		return nil
 	}
-	return problem.New(problem.Usage, file, "%s: the name of a picture ends in %s", file, strings.Join(picture.Formats, ", "))
+	return problem.New(problem.Usage, file, "%s: the name of a picture ends in %s", file, strings.Join(picture.Formats,
+		", "))
 }
 
 // write writes a file for a person, replacing an older one.
@@ -49,14 +50,16 @@ func (s *Session) DrawPlan(ctx context.Context, r *PlanReport, file string) erro
 		return err
 	}
 	l := picture.Ladder{Title: "The ladder of " + ladderName(r), Slots: r.Ladder.Slots, Takes: r.Totals.Seconds}
-	d := picture.Drawing{Caption: "Lower rungs last", Head: []string{"package", "version", "rung", "state", "needs", "why"}}
+	d := picture.Drawing{Caption: "Lower rungs last", Head: []string{"package", "version", "rung", "state", "needs",
+		"why"}}
 	place := map[[2]string]int{}
 	for i, p := range r.Packages {
 		place[[2]string{p.Name, p.ID}] = i
 	}
 	for _, p := range r.Packages {
-		n := picture.Node{Name: p.Name, Version: p.Version, Rung: p.Rung, State: p.State, Requested: p.Asked, Seconds: p.Estimate,
-			Fetch: p.State == "to_build" && !p.Fetched, Why: strings.Join(p.Why, "; ")}
+		n := picture.Node{Name: p.Name, Version: p.Version, Rung: p.Rung, State: p.State, Requested: p.Asked,
+			Seconds: p.Estimate,
+			Fetch:   p.State == "to_build" && !p.Fetched, Why: strings.Join(p.Why, "; ")}
 		for _, need := range p.Needs {
 			if to, is := place[[2]string{need.Name, need.ID}]; is {
 				n.Needs = append(n.Needs, picture.Need{To: to, Role: string(need.Role)})
@@ -166,7 +169,8 @@ func (s *Session) DrawComparison(r *compare.Report, sides [2]compare.Side, file 
 		memory.Bars = []picture.Bar{{Name: "memory", A: r.Memory.A, B: r.Memory.B}}
 	}
 	bars := picture.Bars{Title: "Two builds of " + r.A.Name, A: name(r.A), B: name(r.B),
-		About:  fmt.Sprintf("%d files the same, %d different, %d only in A, %d only in B.", r.Files.Same, len(r.Files.Changed), len(r.Files.Gone), len(r.Files.Came)),
+		About: fmt.Sprintf("%d files the same, %d different, %d only in A, %d only in B.", r.Files.Same,
+			len(r.Files.Changed), len(r.Files.Gone), len(r.Files.Came)),
 		Groups: []picture.Group{stages, sizes, files, memory}}
 	if r.A.Name != r.B.Name {
 		bars.Title = "Builds of " + r.A.Name + " and " + r.B.Name
@@ -217,7 +221,8 @@ func (s *Session) Timelines(name string, most int) ([]ListedRun, error) {
 	runs, err := s.Store.History().Runs(name, most)
 	list := []ListedRun{}
 	for _, r := range runs {
-		x := ListedRun{Run: r.Began.UTC().Format(runName), Seconds: r.Seconds, Expected: r.Expected, Slots: r.Slots, Busy: r.Busy(),
+		x := ListedRun{Run: r.Began.UTC().Format(runName), Seconds: r.Seconds, Expected: r.Expected, Slots: r.Slots,
+			Busy: r.Busy(),
 			Idle: listed(r.Idle()), Builds: map[string]int{}, Path: []string{}, Timeline: r}
 		for _, b := range r.Builds {
 			x.Builds[b.Outcome]++

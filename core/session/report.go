@@ -47,7 +47,8 @@ func (s *Session) Report(ctx context.Context, r ReportRequest) (*report.Report, 
 	if err != nil {
 		return nil, err
 	}
-	x := &report.Report{Format: report.Format, Root: s.Store.Root, Tool: strings.ReplaceAll(s.Agent, "/", " "), Made: s.Now().UTC(),
+	x := &report.Report{Format: report.Format, Root: s.Store.Root, Tool: strings.ReplaceAll(s.Agent, "/", " "),
+		Made:    s.Now().UTC(),
 		Machine: machineName(s), Packages: []report.Package{}, Host: []string{}, Holes: []report.Hole{}, Unknown: []string{}}
 	current, err := landing.Current(s.Store)
 	if err != nil {

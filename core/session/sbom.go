@@ -105,7 +105,8 @@ func OwnBill(tool string, r BillRequest) ([]byte, error) {
 // self is the running program, and the Go modules that it was compiled from, as it says itself.
 func self(tool string) []*sbom.Part {
 	name, version, _ := strings.Cut(tool, " ")
-	program := &sbom.Part{Root: true, Receipt: &store.Receipt{Ref: store.Ref{Name: name, Version: version}, License: "Apache-2.0"}}
+	program := &sbom.Part{Root: true, Receipt: &store.Receipt{Ref: store.Ref{Name: name, Version: version},
+		License: "Apache-2.0"}}
 	parts := []*sbom.Part{program}
 	info, _ := debug.ReadBuildInfo() // every program that go has built has it
 	if info == nil {

@@ -162,7 +162,7 @@ func (h History) Of(names map[string]bool, most int) (map[string][]Record, error
 	return of, err
 }
 
-// AddRun adds the run of a ladder's builds. Its line has no id of a build, and so it is none.
+// AddRun adds the run of a ladder's builds. Its line has no "id", so readers do not take it for a build.
 func (h History) AddRun(ctx context.Context, r *timeline.Run) error {
 	return lines(ctx, h, func() ([]*timeline.Run, error) { return []*timeline.Run{r}, nil })
 }
@@ -172,7 +172,8 @@ func (h History) AddRun(ctx context.Context, r *timeline.Run) error {
 func (h History) Runs(name string, most int) (runs []*timeline.Run, err error) {
 	err = h.each(func(line []byte) {
 		r := &timeline.Run{}
-		if !bytes.HasPrefix(line, []byte(`{"run":"`)) || name != "" && !bytes.Contains(line, []byte(field("package", name))) ||
+		if !bytes.HasPrefix(line, []byte(`{"run":"`)) || name != "" && !bytes.Contains(line, []byte(field("package",
+			name))) ||
 			json.Unmarshal(line, r) != nil {
 			return
 		}

@@ -150,7 +150,8 @@ func (a *app) expect(p *plan.Plan) error {
 	if !p.Ask.Cluster { // nodes are not these processors
 		slots := a.session.Slots
 		e.Slots = func() (used, all int) { return slots.InUse(), slots.Number() }
-		e.Left = func(done map[term.Build]bool, running map[term.Build]time.Duration) (time.Duration, []string, time.Duration) {
+		e.Left = func(done map[term.Build]bool, running map[term.Build]time.Duration) (time.Duration, []string,
+			time.Duration) {
 			ended, going := map[store.Ref]bool{}, map[store.Ref]time.Duration{}
 			for b := range done {
 				ended[store.Ref(b)] = true

@@ -62,6 +62,9 @@ func Main(args []string, out, errOut io.Writer, getenv func(string) string) int 
 		signal.Stop(signals)
 	}()
 	command := a.command()
+	if len(args) > 0 && strings.HasPrefix(args[0], cobra.ShellCompRequestCmd) {
+		a.completions(command)
+	}
 	command.SetArgs(args)
 	command.SetOut(out)
 	command.SetErr(errOut)
@@ -159,13 +162,22 @@ into a tree of its own. What is in use is linked into one directory, the landing
 	root.SetHelpCommandGroupID(groupOthers)
 	root.SetCompletionCommandGroupID(groupOthers)
 	cobra.EnableCommandSorting = false
-	a.completions(root)
-	addFacts(root)
+	help := root.HelpFunc()
+	root.SetHelpFunc(func(c *cobra.Command, args []string) {
+		addFacts(c)
+		help(c, args)
+	})
 	return root
 }
 
 // Command is the command with all its commands below it, for writing manual pages. It is not run.
-func Command() *cobra.Command { return (&app{getenv: os.Getenv, now: time.Now}).command() }
+func Command() *cobra.Command {
+	root := (&app{getenv: os.Getenv, now: time.Now}).command()
+	for _, c := range root.Commands() {
+		addFacts(c)
+	}
+	return root
+}
 
 // open opens a session.
 func (a *app) open() (*session.Session, error) {

@@ -53,11 +53,13 @@ var story = []scene{
 		command: "fernladder plan glasshouse -o mistplan.plots=off"},
 	{remark: "Does this machine have what the builds need of it?",
 		command: "fernladder host glasshouse"},
-	{remark: "Something goes wrong first: in this recipe, the line is missing that says what frondplot needs. Why does it fail?",
+	{remark: "Something goes wrong first: in this recipe, the line is missing that says what frondplot needs. Why does " +
+		"it fail?",
 		command: "fernladder build frondplot || true",
 		before:  `cp recipes/frondplot/recipe.toml whole.toml; sed -i '/^\[\[need\]\]/,/^$/d' recipes/frondplot/recipe.toml`,
 		after:   "mv whole.toml recipes/frondplot/recipe.toml"},
-	{remark: "With the line in its place, one command for all of it. The first mirror of mistplan serves a tampered archive.",
+	{remark: "With the line in its place, one command for all of it. The first mirror of mistplan serves a tampered " +
+		"archive.",
 		command: "fernladder install glasshouse"},
 	{remark: "What is there now?",
 		command: "fernladder list"},
@@ -75,7 +77,8 @@ var story = []scene{
 		command: `fernladder install mistplan:1.9.4 -o plots=off --beside && ` +
 			`eval "$(fernladder env)" && mistplan1.9 --version && fernladder landing`},
 	{remark: "Whose is it, why is it there, and what is different about it?",
-		command: "fernladder owner mistplan1.9 && fernladder why dewcalc && fernladder compare mistplan:1.9.4 mistplan:2.1.0"},
+		command: "fernladder owner mistplan1.9 && fernladder why dewcalc && fernladder compare mistplan:1.9.4 " +
+			"mistplan:2.1.0"},
 	{remark: "A hole was published in a library. Which builds have it, and what ends it?",
 		command: "fernladder advisories || true"},
 	{remark: "The newer release, then: into the recipe, and wherever it is used.",
@@ -85,14 +88,16 @@ var story = []scene{
 	{remark: "What is in it, for whoever asks? A bill of materials.",
 		command: "fernladder sbom glasshouse --format cyclonedx | head -n 24"},
 	{remark: "An installed library is changed by hand. mend notices, and builds it again in place.",
-		command: "for file in root/trees/loamdb/*/lib/libloamdb.so; do echo rust >>$file; done; fernladder mend; fernladder mend " +
+		command: "for file in root/trees/loamdb/*/lib/libloamdb.so; do echo rust >>$file; done; fernladder mend; " +
+			"fernladder mend " +
 			"--rebuild"},
 	{remark: "Another machine should not have to build it: onto a stick, signed.",
 		command: "fernladder share glasshouse"},
 	{remark: "That machine has the same recipes and an empty root. It trusts the key, and builds nothing.",
 		command: "mv root builder; fernladder plan glasshouse && fernladder install glasshouse; rm -r root; mv builder root"},
 	{remark: "For those who would rather look: the ladder as a picture, and a page about all of it.",
-		command: "fernladder plan glasshouse --draw ladder.svg && fernladder history --draw run.svg && fernladder report --to page"},
+		command: "fernladder plan glasshouse --draw ladder.svg && fernladder history --draw run.svg && fernladder report " +
+			"--to page"},
 	{remark: "Everything off the landing again.",
 		command: "fernladder remove glasshouse mistplan"},
 }

@@ -49,7 +49,8 @@ func (a *app) historyCommand() *cobra.Command {
 	}
 	c.Flags().IntVarP(&most, "number", "n", 30, "show the last `N` builds, or runs")
 	c.Flags().BoolVar(&runs, "runs", false, "list runs of builds: what set the length, and what kept processors idle")
-	c.Flags().StringVar(&draw, "draw", "", "draw the last run of builds into `FILE`: a name that ends in .svg, .png or .html")
+	c.Flags().StringVar(&draw, "draw", "", "draw the last run of builds into `FILE`: a name that ends in .svg, .png or "+
+		".html")
 	c.Flags().StringVar(&run, "run", "", "draw the run `WHEN`, as --runs names it, or the beginning of that")
 	return c
 }

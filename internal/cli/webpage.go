@@ -44,7 +44,8 @@ func (a *app) writeReport(ctx context.Context, r session.ReportRequest) error {
 		return err
 	}
 	return a.answer(report, func() {
-		a.screen.Print("%s: %s, %s.", filepath.Join(r.To, "index.html"), report.About, term.Count(len(report.Packages), "package"))
+		a.screen.Print("%s: %s, %s.", filepath.Join(r.To, "index.html"), report.About, term.Count(len(report.Packages),
+			"package"))
 		if report.Unlooked != "" {
 			a.screen.Note("Published security holes could not be looked up: %s", report.Unlooked)
 		}

@@ -22,7 +22,8 @@ var groups = []group{
 	{"Something is missing", "The failure names the recipe that has it, or the package of the operating system, and the " +
 		"lines for the recipe: a `[[need]]` or a `[[host]]`. A part of the source that can be left out has an option.",
 		[]diagnose.Kind{diagnose.MissingHeader, diagnose.MissingLibrary, diagnose.MissingShared, diagnose.MissingModule,
-			diagnose.MissingPackage, diagnose.MissingProgram, diagnose.MissingPython, diagnose.MissingPerl, diagnose.MissingMacro,
+			diagnose.MissingPackage, diagnose.MissingProgram, diagnose.MissingPython, diagnose.MissingPerl,
+			diagnose.MissingMacro,
 			diagnose.Missing}},
 	{"Something is too old or too new", "Ask for another release: `version` in the need, or `fernladder bump`.",
 		[]diagnose.Kind{diagnose.TooOld, diagnose.TooNew, diagnose.CompilerTooOld, diagnose.CompilerTooNew}},
@@ -35,7 +36,8 @@ var groups = []group{
 		[]diagnose.Kind{diagnose.WrongOption, diagnose.NoTarget}},
 	{"Tests fail, or the build races", "`parallel = false` in `[build]` for makefiles that race.",
 		[]diagnose.Kind{diagnose.TestFailed, diagnose.TimedOut, diagnose.Race}},
-	{"The machine", "Builds have no network, and write only to their own directories: what they fetch becomes an `[[extra]]`.",
+	{"The machine", "Builds have no network, and write only to their own directories: what they fetch becomes an " +
+		"`[[extra]]`.",
 		[]diagnose.Kind{diagnose.Network, diagnose.Permission, diagnose.Setup, diagnose.NoSpace, diagnose.NoMemory,
 			diagnose.Killed}},
 	{"What the tools say themselves", "No rule says more about it; the lines are shown as they are.",
@@ -58,8 +60,10 @@ func causesPage(file string) (string, error) {
 		return "", err
 	}
 	var b strings.Builder
-	b.WriteString("<!-- Made by `make docs` from core/diagnose/causes.toml. -->\n\n# Messages of failed builds, and what they mean\n\n" +
-		"What `fernladder explain`, and every failed build, knows of the words of tools. The page is for searching: the left " +
+	b.WriteString("<!-- Made by `make docs` from core/diagnose/causes.toml. -->\n\n# Messages of failed builds, and " +
+		"what they mean\n\n" +
+		"What `fernladder explain`, and every failed build, knows of the words of tools. The page is for searching: the " +
+		"left " +
 		"column\nhas a line of a log as an example, the right one what it means. [Trouble-shooting](troubleshooting.md) is " +
 		"about the messages\nof Fern Ladder itself.\n")
 	left := len(table.Cause)

@@ -231,7 +231,11 @@ func (s *Screen) Fail(message string) {
 	}
 }
 
-// Duration, Bytes and Count show amounts as all of the program does.
+// Duration shows a time span as all of the program does.
 func Duration(d time.Duration) string { return quantity.Duration(d) }
-func Bytes(n int64) string            { return quantity.Bytes(n) }
-func Count(n int, one string) string  { return quantity.Count(n, one) }
+
+// Bytes shows a size as all of the program does.
+func Bytes(n int64) string { return quantity.Bytes(n) }
+
+// Count says how many there are of something: 1 package, 2 packages.
+func Count(n int, one string) string { return quantity.Count(n, one) }
