@@ -59,8 +59,8 @@ func main() {
 	w := &work{dir: dir, program: absolute}
 	fmt.Printf("%-44s %-34s %9s %9s  %-18s %s\n", "work", "anchor", "ours", "anchor's", "ratio (spread)", "aim")
 	for _, make := range []func() []row{w.chain, w.overhead, w.nothing, w.unpack, w.fetch, w.far, w.signed, w.check,
-		w.resolve, w.options, w.host, w.explain, w.watch, w.bare, w.draft, w.landings, w.handing, w.depots, w.care, w.pictures,
-		w.memory} {
+		w.resolve, w.options, w.host, w.explain, w.watch, w.bare, w.draft, w.landings, w.handing, w.depots, w.care,
+		w.pictures, w.memory} {
 		for _, r := range make() {
 			if strings.Contains(r.name, *only) {
 				r.run(*rounds)
