@@ -22,7 +22,7 @@ type Page struct {
 func NewPage(title string) *Page { return &Page{title: title, used: map[string]bool{"ground": true}} }
 
 // Text escapes a text for a page.
-func Text(text string) string { return html.EscapeString(text) }
+func Text(text string) string { return html.EscapeString(printable(text)) }
 
 // Heading begins a section, which the page links to at its top. It returns the name to link to.
 func (p *Page) Heading(text string) string {

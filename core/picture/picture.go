@@ -39,7 +39,7 @@ type point struct{ x, y float64 }
 // rect draws a rectangle.
 func (p *Picture) rect(class string, x, y, w, h, round float64, tip string) {
 	p.marks = append(p.marks, mark{class: class, path: []point{{x, y}, {x + w, y + h}}, round: min(round, w/2, h/2),
-		closed: true, tip: tip})
+		closed: true, tip: printable(tip)})
 }
 
 // line draws a line through points.
@@ -65,16 +65,21 @@ func (p *Picture) curve(class string, points ...point) {
 
 // words writes a text in one line, at most so wide that it fits.
 func (p *Picture) words(class string, x, y, size, most, anchor float64, bold bool, text string) {
-	text = strings.Map(func(r rune) rune {
+	text = printable(text)
+	fits := clip(text, size, most, bold)
+	const nearly = 0.9
+	p.marks = append(p.marks, mark{class: class, path: []point{{x, y}}, text: fits, size: size, bold: bold, anchor: anchor,
+		tight: width(fits, size, bold) > nearly*most})
+}
+
+// printable replaces what is not printed, which neither XML nor a reader can use.
+func printable(text string) string {
+	return strings.Map(func(r rune) rune {
 		if unicode.IsPrint(r) {
 			return r
 		}
 		return ' '
 	}, text)
-	fits := clip(text, size, most, bold)
-	const nearly = 0.9
-	p.marks = append(p.marks, mark{class: class, path: []point{{x, y}}, text: fits, size: size, bold: bold, anchor: anchor,
-		tight: width(fits, size, bold) > nearly*most})
 }
 
 // A look is how marks of a class look. Colours are six hexadecimal digits; "": none.

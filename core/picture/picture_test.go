@@ -91,7 +91,7 @@ func TestPackagesNeverOverlap(t *testing.T) {
 
 // Names are others' text: markup in them stays text, and long ones are cut to their box.
 func TestNamesOfOthers(t *testing.T) {
-	hostile := `<script>alert(1)</script>"'&` + strings.Repeat("W", 60)
+	hostile := `<script>alert(1)</script>"'&` + "\x1b[2J\x00\xff\u202e" + strings.Repeat("W", 60)
 	l := ladder(8, func(int) string { return hostile })
 	p := l.Draw()
 	wellFormed(t, p)

@@ -20,7 +20,7 @@ func number(x float64) string {
 func (p *Picture) SVG() []byte {
 	var b bytes.Buffer
 	fmt.Fprintf(&b, `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %s %s" width="%[1]s" height="%[2]s" role="img" `+
-		`aria-label="%s">`+"\n", number(p.W), number(p.H), html.EscapeString(p.Title))
+		`aria-label="%s">`+"\n", number(p.W), number(p.H), Text(p.Title))
 	b.WriteString("<style>\n" + styles(p.classes()) + "</style>\n")
 	p.inner(&b)
 	b.WriteString("</svg>\n")
@@ -30,7 +30,7 @@ func (p *Picture) SVG() []byte {
 // inline is the picture as a part of a page that has the styles.
 func (p *Picture) inline(b *bytes.Buffer) {
 	fmt.Fprintf(b, `<svg viewBox="0 0 %s %s" style="max-width:%[1]spx" role="img" aria-label="%s">`+"\n", number(p.W),
-		number(p.H), html.EscapeString(p.Title))
+		number(p.H), Text(p.Title))
 	p.inner(b)
 	b.WriteString("</svg>\n")
 }
@@ -77,7 +77,7 @@ func styles(classes map[string]bool) string {
 }
 
 func (p *Picture) inner(b *bytes.Buffer) {
-	fmt.Fprintf(b, "<title>%s</title>\n<desc>%s</desc>\n", html.EscapeString(p.Title), html.EscapeString(p.About))
+	fmt.Fprintf(b, "<title>%s</title>\n<desc>%s</desc>\n", Text(p.Title), Text(p.About))
 	fmt.Fprintf(b, `<rect class="ground" width="%s" height="%s"/>`+"\n", number(p.W), number(p.H))
 	for _, m := range p.marks {
 		m.svg(b)

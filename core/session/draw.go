@@ -2,11 +2,13 @@ package session
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"fernladder/core/build"
@@ -33,7 +35,17 @@ func drawable(file string) error {
 // write writes a file for a person, replacing an older one.
 func write(file string, data []byte) error {
 	const readable = 0o644
-	return durable.Stream(file, readable, func(w io.Writer) error { _, err := w.Write(data); return err })
+	err := durable.Stream(file, readable, func(w io.Writer) error { _, err := w.Write(data); return err })
+	return unwritable(file, err)
+}
+
+// unwritable is the problem of a file or directory that cannot be written where a person wants it.
+func unwritable(file string, err error) error {
+	var reason syscall.Errno
+	if !errors.As(err, &reason) {
+		return err
+	}
+	return problem.New(problem.Usage, file, "%s cannot be written: %v", file, reason)
 }
 
 func save(d picture.Drawing, file string) error {
@@ -235,7 +247,8 @@ func (s *Session) Timelines(name string, most int) ([]ListedRun, error) {
 	return list, err
 }
 
-func of(name string) string {
+// ofPackage is " of NAME", or nothing.
+func ofPackage(name string) string {
 	if name == "" {
 		return ""
 	}
@@ -260,7 +273,7 @@ func (s *Session) DrawRun(name, which, file string) (*timeline.Run, error) {
 	i := slices.IndexFunc(runs, func(r ListedRun) bool { return strings.HasPrefix(r.Run, which) })
 	switch {
 	case len(runs) == 0:
-		return nil, problem.New(problem.Usage, name, "no run of builds is recorded%s; the next one is", of(name))
+		return nil, problem.New(problem.Usage, name, "no run with builds%s is recorded yet", ofPackage(name))
 	case i < 0:
 		return nil, problem.New(problem.Usage, which, "no recorded run began at %s", which)
 	}

@@ -74,7 +74,7 @@ func (s *Session) Report(ctx context.Context, r ReportRequest) (*report.Report, 
 		return nil, err
 	}
 	if err := os.MkdirAll(r.To, 0o755); err != nil {
-		return nil, err
+		return nil, unwritable(r.To, err)
 	}
 	if err := write(filepath.Join(r.To, reportPage), x.HTML()); err != nil {
 		return nil, err

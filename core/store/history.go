@@ -174,7 +174,7 @@ func (h History) Runs(name string, most int) (runs []*timeline.Run, err error) {
 		r := &timeline.Run{}
 		if !bytes.HasPrefix(line, []byte(`{"run":"`)) || name != "" && !bytes.Contains(line, []byte(field("package",
 			name))) ||
-			json.Unmarshal(line, r) != nil {
+			json.Unmarshal(line, r) != nil || !r.Valid() {
 			return
 		}
 		if runs = append(runs, r); len(runs) >= 2*most {

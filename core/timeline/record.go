@@ -144,8 +144,9 @@ func (r *Recorder) Ended(interrupted bool) *Run {
 	for i := range r.run.Builds {
 		r.end(r.fetch, i, at, 0)
 		r.end(r.open, i, at, 0)
-		if b := &r.run.Builds[i]; b.Outcome == "" {
-			b.Outcome = Unfinished
+		b := &r.run.Builds[i]
+		if b.Outcome == "" || interrupted && b.Outcome == Skipped && !r.failed(b.Because) {
+			b.Outcome, b.Because = Unfinished, ""
 		}
 		slices.SortStableFunc(r.run.Builds[i].Spans, func(a, b Span) int { return cmp.Compare(a.From, b.From) })
 	}
@@ -153,6 +154,11 @@ func (r *Recorder) Ended(interrupted bool) *Run {
 	run := r.run
 	run.keepLongest(2000)
 	return &run
+}
+
+// failed reports whether a build of a package failed.
+func (r *Recorder) failed(name string) bool {
+	return slices.ContainsFunc(r.run.Builds, func(b Build) bool { return b.Name == name && b.Outcome == Failed })
 }
 
 // keepLongest keeps at most so many builds.

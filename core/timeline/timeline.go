@@ -95,3 +95,23 @@ func (r *Run) Count(outcome string) (n int) {
 	}
 	return n
 }
+
+// Valid reports whether a run that was read makes sense: every build needs only earlier ones, and
+// times are those of a run.
+func (r *Run) Valid() bool {
+	const longest = 100 * 365 * 24 * 3600 // seconds
+	in := func(seconds float64) bool { return seconds >= 0 && seconds <= longest }
+	for i, b := range r.Builds {
+		for _, n := range b.Needs {
+			if n < 0 || n >= i {
+				return false
+			}
+		}
+		for _, s := range b.Spans {
+			if !in(s.From) || !in(s.To) || s.To < s.From || !in(s.CPU) {
+				return false
+			}
+		}
+	}
+	return in(r.Seconds) && in(r.Expected) && r.Slots >= 0
+}

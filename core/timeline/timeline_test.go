@@ -136,3 +136,17 @@ func TestAnyTimes(t *testing.T) {
 		}
 	})
 }
+
+// A run that was read is not believed blindly.
+func TestValid(t *testing.T) {
+	for name, r := range map[string]Run{
+		"needs itself":    {Builds: []Build{{Needs: []int{0}}}},
+		"needs no build":  {Builds: []Build{{}, {Needs: []int{7}}}},
+		"ends before":     {Builds: []Build{{Spans: []Span{{"compile", 2, 1, 0}}}}},
+		"negative":        {Seconds: -1},
+		"longer than all": {Seconds: 1e300},
+	} {
+		assert.False(t, r.Valid(), name)
+	}
+	assert.True(t, (&Run{Seconds: 9, Builds: []Build{{Spans: []Span{{"compile", 0, 1, 2}}}, {Needs: []int{0}}}}).Valid())
+}
