@@ -67,6 +67,7 @@ func main() {
 			}
 		}
 	}
+	w.realLadder(*only)
 	makespans(*only)
 	nodes(*only)
 	w.growth(*only)

@@ -218,3 +218,26 @@ func luminance(hex string) float64 {
 	}
 	return 0.2126*linear(c.R) + 0.7152*linear(c.G) + 0.0722*linear(c.B)
 }
+
+// A state is told by the form of its sign, whatever colours a reader sees.
+func TestStatesHaveForms(t *testing.T) {
+	forms := map[string]string{}
+	for _, state := range []string{StateBuilt, StateBuild, StateTake, StateHost, StateMissing, StateUnneeded} {
+		p := &Picture{}
+		p.sign(Node{State: state}, 0, 0)
+		form := ""
+		for _, m := range p.marks {
+			form += fmt.Sprint(m.path, m.closed, m.round)
+		}
+		assert.Empty(t, forms[form], "%s looks like %s", state, forms[form])
+		forms[form] = state
+	}
+	ends := map[string]string{}
+	for _, role := range []string{"library", "tool", "runtime"} {
+		p := &Picture{}
+		p.end(role, point{})
+		form := fmt.Sprint(p.marks[0].path, looks[role].dash)
+		assert.Empty(t, ends[form], role)
+		ends[form] = role
+	}
+}
