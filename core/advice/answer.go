@@ -69,7 +69,7 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	if !c.Sure() { // nothing is installed for a guess
 		answers = slices.DeleteFunc(answers, func(a *Answer) bool { return len(a.Packages) > 0 || a.Absent })
 	}
-	return slices.Concat(answers, regenerate(r, f), standIn(r, f), flag(r, c), inTree(r, f))
+	return slices.Concat(answers, regenerate(r, f), standIn(r, f), include(r, f, e), flag(r, c), inTree(r, f))
 }
 
 // installing turns on what installs files, which the source has on, if nothing was placed

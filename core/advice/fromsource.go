@@ -58,29 +58,82 @@ func standIn(r *recipe.Recipe, f *build.Failure) []*Answer {
 	if c == nil || c.Kind != diagnose.MissingInSource || r.Build.Method == recipe.Script {
 		return nil
 	}
-	name := c.Name()
+	name := inSource(c, c.Name())
+	if name == "" || !visited.MatchString(name) {
+		return nil
+	}
+	line := fmt.Sprintf("mkdir -p %s; test -e %s || : >%s   # a stand-in: the archive lacks it", path.Dir(name),
+		name, name)
+	step, change := before(r, line)
+	says := fmt.Sprintf("# The archive lacks %s. An empty file stands in for it, in the step %s; the repository may "+
+		"have it.", name, step)
+	return []*Answer{{Text: says, Detour: true, change: func(e *tomlfile.Edit, why string) {
+		change(e)
+		e.Append(why + "\n" + says)
+	}}}
+}
+
+// inSource is the name, in the source, of a file that a log names; "" for one that is elsewhere.
+func inSource(c *diagnose.Cause, name string) string {
 	if _, rest, is := strings.Cut(name, "/box/source/"); is {
 		name = rest
 	} else if !filepath.IsAbs(name) {
 		name = path.Join(entered(c.Lines), name)
 	}
-	if name = path.Clean(name); !filepath.IsLocal(name) || !visited.MatchString(name) || !plainPath.MatchString(name) {
+	if name = path.Clean(name); !filepath.IsLocal(name) || !plainPath.MatchString(name) {
+		return ""
+	}
+	return name
+}
+
+// before adds a line to the step that prepares the source.
+func before(r *recipe.Recipe, line string) (step string, change func(e *tomlfile.Edit)) {
+	step = "before_configure"
+	if r.Build.Method == recipe.Make {
+		step = "before_compile"
+	}
+	script := strings.Trim(r.Step(step)+"\n"+line, "\n")
+	return step, func(e *tomlfile.Edit) {
+		e.SetTable("steps", []string{step}, map[string]string{step: "'''\n" + script + "\n'''"})
+	}
+}
+
+// include adds the #include of a need's header to a file that uses what it defines: older releases
+// of other libraries have made it.
+func include(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
+	c := f.Cause
+	if c == nil || c.Kind != diagnose.CompileError || e.Known == nil || r.Build.Method == recipe.Script {
 		return nil
 	}
-	line := fmt.Sprintf("mkdir -p %s; test -e %s || : >%s   # a stand-in: the archive lacks it", path.Dir(name),
-		name, name)
-	script := strings.TrimRight(r.Step("before_configure")+"\n"+line, "\n")
-	step := "before_configure"
-	if r.Build.Method == recipe.Make {
-		step, script = "before_compile", strings.TrimRight(r.Step("before_compile")+"\n"+line, "\n")
+	known, err := e.Known()
+	if err != nil {
+		return nil
 	}
-	says := fmt.Sprintf("# The archive lacks %s. An empty file stands in for it, in the step %s; the repository may "+
-		"have it.", name, step)
-	return []*Answer{{Text: says, Detour: true, change: func(e *tomlfile.Edit, why string) {
-		e.SetTable("steps", []string{step}, map[string]string{step: "'''\n" + strings.TrimLeft(script, "\n") + "\n'''"})
-		e.Append(why + "\n" + says)
-	}}}
+	var needs []string
+	for _, n := range r.Needs {
+		needs = append(needs, n.Names()...)
+	}
+	file, _, _ := strings.Cut(c.Place, ":")
+	file = inSource(c, file)
+	for _, line := range c.Lines {
+		m := unknownName.FindStringSubmatch(line)
+		if m == nil || file == "" {
+			continue
+		}
+		header := known.Defines(needs, m[1]+m[2])
+		add := fmt.Sprintf("sed -i '1i #include <%s>' %s", header, file)
+		step, change := before(r, add)
+		if header == "" || strings.Contains(r.Step(step), add) {
+			return nil
+		}
+		says := fmt.Sprintf("# The step %s adds #include <%s> to %s, which uses %s.", step, header, file, m[1]+m[2])
+		return []*Answer{{Text: says, change: func(e *tomlfile.Edit, why string) { change(e); e.Append(why + "\n" + says) }}}
+	}
+	return nil
 }
+
+// unknownName matches a macro or a type that C code uses without a declaration.
+var unknownName = pattern.New(`error: (?:[‘'](\w+)[’'] undeclared|unknown type name [‘'](\w+)[’'])`)
 
 // regenerate runs autoreconf in place of a script of the source's own that left a Makefile.in
 // out: such scripts often run the generators in an order that only works the second time.

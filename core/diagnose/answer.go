@@ -1,6 +1,7 @@
 package diagnose
 
 import (
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -28,6 +29,9 @@ func questions(kind Kind, name string) []host.Question {
 	case MissingHeader:
 		return []host.Question{{Kind: host.Header, Name: name}}
 	case MissingLibrary:
+		if file := path.Base(name); file != name { // a makefile names the file itself
+			name, _, _ = strings.Cut(strings.TrimSuffix(strings.TrimPrefix(file, "lib"), ".a"), ".so")
+		}
 		return []host.Question{{Kind: host.Library, Name: name}}
 	case MissingShared:
 		stem, _, _ := strings.Cut(strings.TrimPrefix(name, "lib"), ".so")

@@ -430,6 +430,8 @@ func (c *composer) steps(s *Source) {
 		switch {
 		case s.Prepare == "./configure":
 			why = "configure knows no prefix, and makes the makefile"
+		case strings.HasPrefix(s.Prepare, "sed "):
+			why = "the makefile names the file of a library, and this the library"
 		case s.Method.Value == string(recipe.Make):
 			why = "there is no makefile of the usual name"
 		}

@@ -259,6 +259,10 @@ func (t *tree) method(s *Source) {
 		} else if name := t.written(); name != "" {
 			s.InTree = true
 			s.Remarks = append(s.Remarks, Finding{"in_tree", "true", name + ", which was written by hand", Guessed})
+			if name == "Makefile" && !installTarget.MatchString(t.text(name)) {
+				s.Place = true
+				s.Remarks = append(s.Remarks, Finding{"steps", "place", name + " has no install target", Guessed})
+			}
 		} else if name := t.builtBeside(); name != "" {
 			s.InTree = true
 			s.Remarks = append(s.Remarks,
@@ -300,6 +304,10 @@ func (t *tree) method(s *Source) {
 // directory.
 func (t *tree) written() string {
 	found := ""
+	if made := configFiles.FindStringSubmatch(t.text("configure")); made != nil && t.has("Makefile") &&
+		!t.has("Makefile.in") && !slices.Contains(strings.Fields(made[1]), "Makefile") {
+		return "Makefile"
+	}
 	for _, name := range []string{"Makefile.in", "src/Makefile.in", "lib/Makefile.in"} {
 		switch text := t.text(name); {
 		case text == "":
@@ -343,7 +351,7 @@ func (t *tree) leftOut(s *Source) {
 }
 
 var (
-	configFiles   = pattern.New(`(?m)^ac_config_files="\$ac_config_files ([^"]*)"`)
+	configFiles   = pattern.New(`(?m)^\s*ac_config_files="\$ac_config_files ([^"]*)"`)
 	documentation = pattern.New(`^(?:docs?|documentation|man|manual|info)/(?:[\w.-]+/)*Makefile$`)
 )
 
@@ -414,6 +422,11 @@ func (t *tree) makefile(s *Source, name string) {
 		s.Remarks = append(s.Remarks,
 			Finding{"args", "DESTDIR=" + value, name + ", which means the place to install in by it", Guessed})
 	}
+	if m := fixedLibrary.FindString(text); m != "" {
+		s.Prepare = `sed -i 's,/usr/lib[a-z0-9_/-]*/lib\([A-Za-z0-9_+-]*\)\.\(a\|so\)\>,-l\1,g' ` + name
+		s.Remarks = append(s.Remarks, Finding{"before_configure", s.Prepare, name + " names the file of a library, " +
+			strings.TrimSpace(m), Guessed})
+	}
 	seen := map[string]bool{}
 	for _, m := range placeVariable.FindAllStringSubmatch(text, -1) {
 		if !seen[m[1]] && m[2] != "/var/tmp" {
@@ -449,6 +462,8 @@ find . -name '[Mm]akefile*' -type f -exec sed -i \
 }
 
 var (
+	// A library of the operating system by its file, which others do not have there.
+	fixedLibrary    = pattern.New(`(?m)^[^#\n]*[ \t=]/usr/lib[a-z0-9_/-]*/lib[\w+-]+\.(?:a|so)\b`)
 	makeTarget      = pattern.New(`(?m)^([\w.+-]+)[ \t]*:(?:[^=]|$)`)
 	ownDestdir      = pattern.New(`(?m)^[ \t]*DESTDIR[ \t]*[?:]?=[ \t]*(\S+)[ \t]*$`)
 	prefixReference = pattern.New(`\$[({](?:PREFIX|prefix)[)}]`)

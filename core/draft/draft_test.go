@@ -290,8 +290,13 @@ func TestUnusualMakefiles(t *testing.T) {
 	assert.False(t, s.InTree)
 	assert.Contains(t, s.Compose(Origin{}, Decided{}, "debian"),
 		"mkdir -p doc\nprintf '%%:\\n\\t@:\\nall check install:\\n' >doc/Makefile.in\n")
+	s = Read(sourceOf("configure", generated+"ac_config_files=\"$ac_config_files settings.mk\"\n", "Makefile",
+		"include settings.mk\n"), "fern-1.0.tar.gz")
+	assert.True(t, s.InTree, "configure leaves the makefile where it is")
 	s = Read(sourceOf("Makefile", "install:\n\tcp fern /usr/local/bin\n"), "fern-1.0.tar.gz")
 	assert.Contains(t, s.Compose(Origin{}, Decided{}, "debian"), "s,/usr/local,$(DESTDIR)$(PREFIX),g")
+	s = Read(sourceOf("Makefile", "LIBS = -lm /usr/lib64/libmoss.a\ninstall:\n\tcp fern $(PREFIX)/bin\n"), "fern-1.0.tar.gz")
+	assert.Contains(t, s.Compose(Origin{}, Decided{}, "debian"), `sed -i 's,/usr/lib[a-z0-9_/-]*/lib\([A-Za-z0-9_+-]*\)`)
 	s = Read(sourceOf("Makefile.w32", "", "Makefile.unx", "all: fern\n"), "fern-1.0.tar.gz")
 	assert.Contains(t, s.Compose(Origin{}, Decided{}, "debian"),
 		"[steps]\n# guessed: there is no makefile of the usual name\nbefore_configure = '''\ncp Makefile.unx "+
@@ -317,4 +322,19 @@ func TestPlaces(t *testing.T) {
 		got, _ := p.For(buildfile.Lookup{Kind: "header", Names: strings.Fields(names)})
 		assert.Equal(t, want, got, names)
 	}
+}
+
+// The header of a need that defines a name, if it is the only one.
+func TestDefines(t *testing.T) {
+	tree, other := t.TempDir(), t.TempDir()
+	for file, text := range map[string]string{tree + "/include/moss.h": "#define MOSS_DEEP 9\ntypedef struct bed moss_bed;\n",
+		tree + "/include/moss/all.h": "/* MOSS_WIDE */\n# define MOSS_ALL\n", other + "/include/fern.h": "#define MOSS_ALL 2\n"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+	}
+	k := &Known{trees: map[string]string{"moss": tree, "fern": other}}
+	for name, want := range map[string]string{"MOSS_DEEP": "moss.h", "moss_bed": "moss.h", "MOSS_WIDE": "", "MOSS_ALL": ""} {
+		assert.Equal(t, want, k.Defines([]string{"moss", "fern", "leaf"}, name), name)
+	}
+	assert.Equal(t, "moss/all.h", k.Defines([]string{"moss"}, "MOSS_ALL"))
 }

@@ -20,7 +20,7 @@ var (
 	configureVersion = pattern.New(`(?m)^PACKAGE_VERSION='([^']+)'`)
 	configureIssues  = pattern.New(`(?m)^PACKAGE_BUGREPORT='(https://[^/'\s]+/[^/'\s]+/[^/'\s]+)(?:/-)?/issues/?'`)
 	configureHome    = pattern.New(`(?m)^PACKAGE_URL='(https?://[^']+)'`)
-	initName         = pattern.New(`AC_INIT\(\s*\[?([^\],()\s]+)`)
+	initName         = pattern.New(`AC_INIT\(\s*\[?([^\],()\s]+)\]?\s*,`) // one argument is a file
 	initVersion      = pattern.New(`AC_INIT\(\s*\[?[^,()]+\]?\s*,\s*\[?([0-9][^\],()\s]*)\]?\s*[,)]`)
 	cmakeName        = pattern.New(`(?im)^\s*project\s*\(\s*"?([\w.+-]+)`)
 	cmakeVersion     = pattern.New(`(?is)project\s*\([^)]*\bVERSION\s+"?([0-9][\w.+-]*)`)

@@ -789,5 +789,5 @@ func lastError(output string) string {
 		return strings.Trim(plainText(all[len(all)-1]), " .")
 	}
 	lines := strings.Split(strings.TrimSpace(output), "\n")
-	return plainText(lines[len(lines)-1])
+	return cmp.Or(plainText(lines[len(lines)-1]), "without a word")
 }
