@@ -44,16 +44,19 @@ const measured = `(() => {
   return wrong;
 })()`
 
-// clicked opens everything that can be opened, and follows the links of the page.
+// clicked follows the links of the page, each of which has to show what it leads to, and then opens
+// everything that can be opened.
 const clicked = `(async () => {
   const wrong = [];
-  for (const s of document.querySelectorAll("summary")) { s.click(); await new Promise(r => setTimeout(r));
-    if (!s.parentElement.open) wrong.push("does not open: " + s.textContent) }
   for (const a of document.querySelectorAll("a[href]")) {
     if (!a.getAttribute("href").startsWith("#")) { wrong.push("leads away: " + a.href); continue }
-    a.click(); await new Promise(r => setTimeout(r));
-    if (!document.getElementById(decodeURIComponent(location.hash.slice(1)))) wrong.push("leads nowhere: " + a.href);
+    a.click(); await new Promise(r => setTimeout(r, 20));
+    const to = document.getElementById(decodeURIComponent(location.hash.slice(1)));
+    if (!to || !to.getClientRects().length) wrong.push("leads nowhere: " + a.href);
   }
+  for (const d of document.querySelectorAll("details")) d.open = false;
+  for (const s of document.querySelectorAll("summary")) { s.click(); await new Promise(r => setTimeout(r));
+    if (!s.parentElement.open) wrong.push("does not open: " + s.textContent) }
   return wrong;
 })()`
 

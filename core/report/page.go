@@ -287,8 +287,9 @@ func (r *Report) licences(p *picture.Page) {
 
 // details says everything about one build.
 func (r *Report) details(p *picture.Page, x Package) {
-	p.Raw(fmt.Sprintf("<details id=\"%s\"><summary>%s %s <span class=\"muted\">%s</span></summary>\n<dl>\n",
-		picture.Text(anchor(x.Ref)), picture.Text(x.Name), picture.Text(x.Version), picture.Text(x.Summary)))
+	// Browsers open what a link leads into.
+	p.Raw(fmt.Sprintf("<details><summary>%s %s <span class=\"muted\">%s</span></summary>\n<dl id=\"%s\">\n",
+		picture.Text(x.Name), picture.Text(x.Version), picture.Text(x.Summary), picture.Text(anchor(x.Ref))))
 	row := func(label string, texts ...string) {
 		texts = slices.DeleteFunc(texts, func(t string) bool { return t == "" })
 		if len(texts) == 0 {
