@@ -13,7 +13,7 @@ build:
 	$(GO) build -trimpath -ldflags="-s -w" -o bin/fernladder ./cmd/fernladder
 
 demo: setup
-	@./tell.sh "Building the program" $(MAKE) -s build
+	@GOFLAGS=-v ./tell.sh "Building the program" $(MAKE) -s build
 	@./bin/fernladder demo
 
 # The program, its manual pages, and completions for four shells.
