@@ -100,6 +100,7 @@ func newReader(t *testing.T) *reader {
 	require.NoError(t, os.Mkdir(work, 0o755))
 	require.NoError(t, garden.Write(work, site.URL, archives))
 	require.NoError(t, garden.WriteDepot(work))
+	(&world{t: t, dir: work}).signingKey("vale.key", 0)
 	return &reader{t: t, dir: dir, at: work, url: site.URL, env: append(os.Environ(), "PATH="+filepath.Dir(program)+":"+
 		os.Getenv("PATH"), "HOME="+dir, "XDG_DATA_HOME="+filepath.Join(dir, ".local/share"), "COLUMNS=110", "NO_COLOR=1",
 		"SITE="+site.URL)}

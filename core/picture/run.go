@@ -285,6 +285,11 @@ func (d *runDrawing) row(b timeline.Build, onPath bool, y float64) {
 		}
 	}
 	from, to, ran := b.Bounds()
+	if ran && b.Expected > 0 && from+b.Expected <= d.Seconds { // where it should have ended
+		x := d.x(from + b.Expected)
+		d.line("limit", point{x, y + 2}, point{x, y + rowH - 2})
+		d.shape("solid", point{x - 3, y + 1}, point{x + 3, y + 1}, point{x, y + 5})
+	}
 	if onPath {
 		d.line("path", point{d.x(from), y + rowH - 3}, point{d.x(to), y + rowH - 3})
 	}
@@ -316,8 +321,9 @@ func (d *runDrawing) row(b timeline.Build, onPath bool, y float64) {
 
 func (d *runDrawing) legend(y float64, steps []timeline.Step) {
 	x := margin
-	stages, slot := map[string]bool{}, false
+	stages, slot, forecast := map[string]bool{}, false, false
 	for _, b := range d.Builds {
+		forecast = forecast || b.Expected > 0
 		for _, s := range b.Spans {
 			stages[s.Stage] = true
 		}
@@ -340,6 +346,12 @@ func (d *runDrawing) legend(y float64, steps []timeline.Step) {
 		add("compile", func() { d.rect("compile", x, y-8, 30, 16, 0, "") })
 	}
 	add("other stages", func() { d.rect("stage", x, y-2, 30, 4, 0, "") })
+	if forecast {
+		add("end by the forecast", func() {
+			d.line("limit", point{x + 15, y - 10}, point{x + 15, y + 10})
+			d.shape("solid", point{x + 12, y - 11}, point{x + 18, y - 11}, point{x + 15, y - 7})
+		})
+	}
 	if len(steps) > 0 {
 		add("what set the length", func() { d.line("path", point{x, y}, point{x + 30, y}) })
 	}

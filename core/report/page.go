@@ -251,7 +251,10 @@ func (r *Report) timeline(p *picture.Page) {
 func RunTable(r *timeline.Run) (head []string, rows [][]string) {
 	for _, b := range r.Builds {
 		from, to, ran := b.Bounds()
-		began, took, busy := "", "", 0.0
+		began, took, forecast, busy := "", "", "", 0.0
+		if b.Expected > 0 {
+			forecast = seconds(b.Expected)
+		}
 		var stages []string
 		if ran {
 			began, took = seconds(from), seconds(to-from)
@@ -264,9 +267,10 @@ func RunTable(r *timeline.Run) (head []string, rows [][]string) {
 		if b.Because != "" {
 			outcome += ": it needs " + b.Because
 		}
-		rows = append(rows, []string{b.Name, b.Version, outcome, began, took, seconds(busy), strings.Join(stages, ", ")})
+		rows = append(rows, []string{b.Name, b.Version, outcome, began, took, forecast, seconds(busy),
+			strings.Join(stages, ", ")})
 	}
-	return []string{"package", "version", "outcome", "began after", "took", "processors", "stages"}, rows
+	return []string{"package", "version", "outcome", "began after", "took", "forecast", "processors", "stages"}, rows
 }
 
 func (r *Report) licences(p *picture.Page) {
