@@ -37,7 +37,7 @@ var varies = []*regexp.Regexp{
 	regexp.MustCompile(`\d+ (?:job )?slots?|\d+ processors?|debian \d+|there +\d\S*|gcc[ \w()~+.-]*\d|\(Debian [^)]*\)`),
 	regexp.MustCompile(`/tmp/[\w.-]+`),
 	regexp.MustCompile(`cc \(Debian [^)]*\) [\d.]+ [\w-]+`),
-	regexp.MustCompile(`^Longest: .*|Processors busy: .*|urn:uuid:.*`),
+	regexp.MustCompile(`× [\d.]+|^Longest: .*|Processors busy: .*|urn:uuid:.*`),
 	regexp.MustCompile(`(?:in )?(?:unpack|patch|configure|compile|check|place|try) …|\S+ → .*`),
 }
 
