@@ -57,7 +57,7 @@ type Cause struct {
 // What else than a stage of builds leaves processors idle.
 const (
 	IdleFetching = "only downloads were running"
-	IdleBetween  = "nothing was running"
+	IdleBetween  = "between stages"
 )
 
 // Idle adds up the idle time of processors by cause, the largest first. While stages run, each
