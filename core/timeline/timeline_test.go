@@ -68,7 +68,7 @@ func TestRecord(t *testing.T) {
 	assert.NotContains(t, string(text), `"id"`, "a line of the history with it would be a build")
 
 	assert.Equal(t, []Step{{Build: 0, Waited: 1}, {Build: 1, Waited: 1}}, run.Path())
-	assert.Equal(t, []Cause{{"configure", 4}, {"compile", 2}, {IdleBetween, 4}, {IdleFetching, 2}}[0], run.Idle()[0])
+	assert.Equal(t, []Cause{{IdleBetween, 4}, {"configure", 4}, {"compile", 2}, {IdleFetching, 2}}, run.Idle())
 	total := 0.0
 	for _, cause := range run.Idle() {
 		total += cause.Seconds
