@@ -157,5 +157,5 @@ func TestReportOfHostileTexts(t *testing.T) {
 	assert.Equal(t, "my page", w.read("mine/index.html"))
 	w.write("page/report.json", "{}")
 	w.fails(2, []string{"report", "--to", "page"}, "is not a report that this program can compare with")
-	w.fails(2, []string{"report"}, "the directory that the report is to be written to is missing")
+	w.fails(2, []string{"report"}, "report needs the directory that it is written to: --to DIR")
 }

@@ -36,6 +36,9 @@ func (a *app) historyCommand() *cobra.Command {
 			if len(args) == 1 {
 				name = args[0]
 			}
+			if err := onlyOne(c, "draw", "runs"); err != nil {
+				return err
+			}
 			switch {
 			case draw != "":
 				return a.drawRun(name, run, draw)

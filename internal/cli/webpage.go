@@ -25,7 +25,9 @@ about the landing; or about packages and what they need, or a lock file.`,
   fernladder report --lock ladder.lock --to planned`,
 		ValidArgsFunction: a.completeInstalled,
 		RunE: func(c *cobra.Command, args []string) error {
-			r.Names = args
+			if r.Names = args; r.To == "" {
+				return usage("report needs the directory that it is written to: --to DIR")
+			}
 			return a.writeReport(c.Context(), r)
 		},
 	}
