@@ -23,7 +23,8 @@ rm -rf work prefix && mkdir work && cd work
 for archive; do
 	sha256sum "$archive" >/dev/null
 	rm -rf one && mkdir one && tar -xf "$archive" -C one --strip-components=1
-	(cd "one/$(cd one; ls -d configure meson.build CMakeLists.txt Makefile */configure */CMakeLists.txt 2>/dev/null | head -n 1 | xargs dirname)"
+	first=$(cd one; ls -d configure meson.build CMakeLists.txt Makefile */configure */CMakeLists.txt 2>/dev/null | head -n 1)
+	(cd "one/$(dirname "$first")"
 	if [ -x configure ]; then ./configure --prefix=$P && make $J && make install
 	elif [ -f meson.build ]; then meson setup --prefix=$P --libdir=lib b && ninja -C b install
 	elif [ -f CMakeLists.txt ]; then cmake -B b -DCMAKE_INSTALL_PREFIX=$P && make -C b $J install
@@ -50,8 +51,8 @@ func (w *work) realLadder(only string) {
 	}
 	names, archives := w.drafted(cache)
 	w.write("real/script.sh", byHand)
-	theirs := timed(w.path("real"), "sh", append([]string{"-c", `sh script.sh "$@" >script.log 2>&1 || tail -n 20 script.log`,
-		"sh"}, archives...)...)
+	const quiet = `sh script.sh "$@" >script.log 2>&1 || { tail -n 20 script.log; exit 1; }`
+	theirs := timed(w.path("real"), "sh", append([]string{"-c", quiet, "sh"}, archives...)...)
 	must(os.RemoveAll(w.path("real/root")))
 	ours := timed(w.path("real"), w.program, append([]string{"build"}, names...)...)
 	var runs []struct {
