@@ -23,7 +23,8 @@ rm -rf work prefix && mkdir work && cd work
 for archive; do
 	sha256sum "$archive" >/dev/null
 	rm -rf one && mkdir one && tar -xf "$archive" -C one --strip-components=1
-	first=$(cd one; ls -d configure meson.build CMakeLists.txt Makefile */configure */CMakeLists.txt 2>/dev/null | head -n 1)
+	first=$(cd one; ls -d configure meson.build CMakeLists.txt Makefile */configure */CMakeLists.txt 2>/dev/null |
+		head -n 1)
 	(cd "one/$(dirname "$first")"
 	if [ -x configure ]; then ./configure --prefix=$P && make $J && make install
 	elif [ -f meson.build ]; then meson setup --prefix=$P --libdir=lib b && ninja -C b install
