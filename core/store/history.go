@@ -172,9 +172,8 @@ func (h History) AddRun(ctx context.Context, r *timeline.Run) error {
 func (h History) Runs(name string, most int) (runs []*timeline.Run, err error) {
 	err = h.each(func(line []byte) {
 		r := &timeline.Run{}
-		if !bytes.HasPrefix(line, []byte(`{"run":"`)) || name != "" && !bytes.Contains(line, []byte(field("package",
-			name))) ||
-			json.Unmarshal(line, r) != nil || !r.Valid() {
+		with := name == "" || bytes.Contains(line, []byte(field("package", name)))
+		if !with || !bytes.HasPrefix(line, []byte(`{"run":"`)) || json.Unmarshal(line, r) != nil || !r.Valid() {
 			return
 		}
 		if runs = append(runs, r); len(runs) >= 2*most {

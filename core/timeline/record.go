@@ -150,6 +150,7 @@ func (r *Recorder) Ended(interrupted bool) *Run {
 		}
 		slices.SortStableFunc(r.run.Builds[i].Spans, func(a, b Span) int { return cmp.Compare(a.From, b.From) })
 	}
+	r.build = nil // what is told later is not of this run
 	r.run.Seconds, r.run.Interrupted = round(at), interrupted
 	run := r.run
 	run.keepLongest(2000)
