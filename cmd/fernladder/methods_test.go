@@ -189,6 +189,12 @@ func TestSettingsAreFoundAboveAndElsewhere(t *testing.T) {
 	w.must("--version")
 	require.NoError(t, os.Chmod(w.dir, 0o755))
 	assert.Contains(t, w.must("__complete", "plan", "").stdout, "dewcalc\nfrondplot\n")
+	assert.Contains(t, w.must("__complete", "plan", "mistplan:").stdout, "mistplan:1.9.4\tstable\nmistplan:tip\ttip\n")
+	assert.Contains(t, w.must("__complete", "plan", "mistplan", "-o", "").stdout, "plots=\tDraw plans as SVG\n")
+	assert.Contains(t, w.must("__complete", "plan", "mistplan", "-o", "storage=").stdout, "storage=loam\nstorage=flat\n")
+	assert.Contains(t, w.must("__complete", "plan", "glasshouse", "-o", "mistplan.pl").stdout, "mistplan.plots=\t")
+	assert.Contains(t, w.must("__complete", "plan", "mistplan", "--preset", "").stdout, "small\tFor a machine in a shed")
+	assert.Contains(t, w.must("__complete", "env", "--as", "").stdout, "modulefile\n")
 	assert.NotContains(t, w.must("__complete", "show", "").stdout, "dewcalc")
 	assert.Contains(t, w.must("--help").stdout, "fernladder install glasshouse")
 }

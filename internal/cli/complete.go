@@ -10,6 +10,7 @@ import (
 	"fernladder/core/landing"
 	"fernladder/core/recipe"
 	"fernladder/core/session"
+	"fernladder/internal/term"
 )
 
 // completeRecipes offers the names of all recipes to shells that complete
@@ -69,7 +70,7 @@ func (a *app) completeOption(_ *cobra.Command, args []string, start string) (all
 		for _, o := range r.Options {
 			switch values := o.Choices(); {
 			case !valued:
-				all = append(all, prefix+o.Name+"=\t"+o.About)
+				all = append(all, prefix+o.Name+"=\t"+described(o.About))
 			case o.Name == option:
 				for _, v := range values {
 					all = append(all, prefix+o.Name+"="+v)
@@ -84,6 +85,9 @@ func (a *app) completeOption(_ *cobra.Command, args []string, start string) (all
 	return all, directive
 }
 
+// described is a text of a recipe, which a shell prints as it is.
+func described(text string) string { return term.Visible(text) }
+
 // completePreset offers the presets of the named packages and of the settings.
 func (a *app) completePreset(_ *cobra.Command, args []string, _ string) (all []string, _ cobra.ShellCompDirective) {
 	s, err := a.open()
@@ -94,7 +98,7 @@ func (a *app) completePreset(_ *cobra.Command, args []string, _ string) (all []s
 		name, _, _ = strings.Cut(name, ":")
 		if r, err := s.Shelves.Find(name); err == nil {
 			for _, p := range r.Presets {
-				all = append(all, p.Name+"\t"+p.About)
+				all = append(all, p.Name+"\t"+described(p.About))
 			}
 		}
 	}
