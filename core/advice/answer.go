@@ -82,7 +82,7 @@ func installing(r *recipe.Recipe, f *build.Failure) (answers []*Answer) {
 		}
 	}
 	if files := draft.Placeable(f.Built); f.Nothing && len(files) > 0 &&
-		(r.Step(build.StagePlace) == "" || strings.TrimSpace(r.Step(build.StagePlace)) == draft.PlaceStep([]string{r.Name})) {
+		(r.Step(build.StagePlace) == "" || strings.TrimSpace(r.Step(build.StagePlace)) == draft.PlaceByName(r.Name)) {
 		says := fmt.Sprintf("# The step place copies what was built, for nothing else does: %s.", strings.Join(files, ", "))
 		answers = append(answers, &Answer{Text: says, change: func(e *tomlfile.Edit, why string) {
 			e.SetTable("steps", []string{"place"}, map[string]string{"place": "'''\n" + draft.PlaceStep(files) + "\n'''"})

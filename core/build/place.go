@@ -72,11 +72,26 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 	return a.addLaunchersAndConfigs(log)
 }
 
-// listBuilt adds to a failure what was built and not placed.
+// listBuilt adds to a failure what was built and not placed: in the directory of the build or, if
+// that is one of the source's directories, beside it.
 func (a *attempt) listBuilt(f *Failure) {
-	if d, err := safefs.OpenDir(a.dirs.build); err == nil {
+	built := func(dir string) (names []string) {
+		d, err := safefs.OpenDir(dir)
+		if err != nil {
+			return nil
+		}
 		defer d.Close()
-		f.Built = Built(d, func(string) bool { return false })
+		return Built(d, func(string) bool { return false })
+	}
+	if f.Built = built(a.dirs.build); len(f.Built) > 0 {
+		return
+	}
+	up, err := filepath.Rel(a.dirs.build, a.dirs.source)
+	if err != nil || !strings.HasPrefix(up, "..") || !strings.HasPrefix(a.dirs.build, a.dirs.source) {
+		return
+	}
+	for _, name := range built(a.dirs.source) {
+		f.Built = append(f.Built, path.Join(up, name))
 	}
 }
 

@@ -466,12 +466,16 @@ func (c *composer) steps(s *Source) {
 
 // place writes the step that places what was built, if no target does.
 func (c *composer) place(s *Source) {
-	files, about := s.Built, "what it makes is placed"
-	if len(files) == 0 {
-		files = []string{"$(find . -type f -perm -100 -iname " + s.Name.Value + ")"}
-		about = "the program is called like the package"
+	step, about := PlaceStep(s.Built), "what it makes is placed"
+	if len(s.Built) == 0 {
+		step, about = PlaceByName(s.Name.Value), "the program is called like the package"
 	}
-	c.line("# guessed: there is no target that installs, and %s\nplace = '''\n%s\n'''", about, PlaceStep(files))
+	c.line("# guessed: there is no target that installs, and %s\nplace = '''\n%s\n'''", about, step)
+}
+
+// PlaceByName is shell text that places a program with the name of the package, wherever it is.
+func PlaceByName(name string) string {
+	return PlaceStep([]string{"$(find . -type f -perm -100 -iname " + name + ")"})
 }
 
 // PlaceStep is shell text that places programs and libraries, named relative to the build

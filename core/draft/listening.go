@@ -339,7 +339,7 @@ func Placeable(built []string) []string {
 	return slices.DeleteFunc(slices.Clone(built), func(name string) bool {
 		inside := strings.Split(path.Dir(name), "/")
 		return !plainPath.MatchString(name) || tries.MatchString(path.Base(name)) ||
-			slices.ContainsFunc(inside, func(dir string) bool { return dir != "." && aside.MatchString(dir) })
+			slices.ContainsFunc(inside, func(dir string) bool { return strings.Trim(dir, ".") != "" && aside.MatchString(dir) })
 	})
 }
 
