@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"fernladder/core/quantity"
 )
@@ -73,7 +72,7 @@ func (n Node) Words() string {
 			text = "fetch, build"
 		}
 		if n.Seconds > 0 {
-			text += ", " + seconds(n.Seconds)
+			text += ", " + quantity.Seconds(n.Seconds)
 		}
 	}
 	return text
@@ -86,8 +85,6 @@ func (n Node) tip() string {
 	}
 	return tip
 }
-
-func seconds(s float64) string { return quantity.Duration(time.Duration(s * float64(time.Second))) }
 
 // Most packages have a box with lines; larger ladders are folded.
 const fullLadder = 40
@@ -127,7 +124,7 @@ func (l Ladder) about() string {
 	text := fmt.Sprintf("%s on %s: %s", quantity.Count(len(l.Nodes)-states[StateHost]-states[StateMissing], "package"),
 		quantity.Count(l.rungs(), "rung"), strings.Join(counts, ", "))
 	if l.Takes > 0 {
-		text += fmt.Sprintf("; about %s with %s", seconds(l.Takes), quantity.Count(l.Slots, "job slot"))
+		text += fmt.Sprintf("; about %s with %s", quantity.Seconds(l.Takes), quantity.Count(l.Slots, "job slot"))
 	}
 	return text + "."
 }
@@ -396,7 +393,7 @@ func (l Ladder) legend(p *Picture, path []int) {
 		sum += l.Nodes[i].Seconds
 	}
 	if sum > 0 {
-		text += ", " + seconds(sum)
+		text += ", " + quantity.Seconds(sum)
 	}
 	label("path", "", text)
 }

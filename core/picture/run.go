@@ -95,12 +95,12 @@ func Run(r *timeline.Run) *Picture {
 
 // about says what came of a run.
 func about(r *timeline.Run) string {
-	text := fmt.Sprintf("%s in %s", quantity.Count(r.Count(timeline.Built), "build"), seconds(r.Seconds))
+	text := fmt.Sprintf("%s in %s", quantity.Count(r.Count(timeline.Built), "build"), quantity.Seconds(r.Seconds))
 	if r.Slots > 0 {
 		text += " with " + quantity.Count(r.Slots, "job slot")
 	}
 	if r.Expected > 0 {
-		text += fmt.Sprintf(" (forecast: %s)", seconds(r.Expected))
+		text += fmt.Sprintf(" (forecast: %s)", quantity.Seconds(r.Expected))
 	}
 	for _, o := range []struct{ outcome, words string }{{timeline.Taken, "taken from depots"}, {timeline.Failed, "failed"},
 		{timeline.Skipped, "not built because of that"}, {timeline.Stopped, "stopped as requested"},
@@ -268,7 +268,7 @@ func (d *runDrawing) row(b timeline.Build, onPath bool, y float64) {
 	end := 0.0
 	for _, s := range b.Spans {
 		x, wide := d.x(s.From), max(0.8, d.x(s.To)-d.x(s.From))
-		tip := fmt.Sprintf("%s %s, %s: %s", b.Name, b.Version, s.Stage, seconds(s.Seconds()))
+		tip := fmt.Sprintf("%s %s, %s: %s", b.Name, b.Version, s.Stage, quantity.Seconds(s.Seconds()))
 		if s.CPU > 0 {
 			tip += fmt.Sprintf(" (%.1f processors)", s.CPU/max(s.Seconds(), 0.001))
 		}
@@ -305,7 +305,7 @@ func (d *runDrawing) row(b timeline.Build, onPath bool, y float64) {
 	case b.Outcome == timeline.Unfinished:
 		text = "not finished"
 	case ran:
-		text = seconds(to - from)
+		text = quantity.Seconds(to - from)
 	}
 	x := d.x(end) + 8
 	if b.Outcome == timeline.Failed {

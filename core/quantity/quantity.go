@@ -20,6 +20,9 @@ func Duration(d time.Duration) string {
 	return fmt.Sprintf("%d h %d min", minutes/60, minutes%60)
 }
 
+// Seconds shows a time span that is a number of seconds.
+func Seconds(s float64) string { return Duration(time.Duration(s * float64(time.Second))) }
+
 // Bytes shows a size in decimal units: 840 B, 12 kB, 3.4 MB.
 func Bytes(n int64) string {
 	size := float64(n)

@@ -152,7 +152,7 @@ func (r *Report) overview(p *picture.Page) {
 	for _, x := range packages {
 		took, size := "", ""
 		if x.Seconds > 0 {
-			took = seconds(x.Seconds)
+			took = quantity.Seconds(x.Seconds)
 		}
 		if x.Here {
 			size = quantity.Bytes(x.Size)
@@ -160,7 +160,7 @@ func (r *Report) overview(p *picture.Page) {
 		trend := ""
 		if times := x.times(); len(times) > 1 {
 			trend = p.Inline(picture.Trend(fmt.Sprintf("%s builds of %s, the last in %s", fmt.Sprint(len(times)), x.Name,
-				seconds(times[len(times)-1])), times))
+				quantity.Seconds(times[len(times)-1])), times))
 		}
 		rows = append(rows, []string{fmt.Sprintf(`<a href="#%s">%s</a>`, picture.Text(anchor(x.Ref)), picture.Text(x.Name)),
 			picture.Text(x.Version), picture.Text(x.words()), picture.Text(x.License), picture.Text(x.signers()), size, took,
@@ -169,8 +169,6 @@ func (r *Report) overview(p *picture.Page) {
 	p.Table(quantity.Count(len(rows), "build"), []string{"package", "version", "why", "licence", "signed by", "size",
 		"build time", "trend"}, rows)
 }
-
-func seconds(s float64) string { return quantity.Duration(time.Duration(s * float64(time.Second))) }
 
 // times are those of successful builds, the oldest first.
 func (x Package) times() (times []float64) {
@@ -253,21 +251,21 @@ func RunTable(r *timeline.Run) (head []string, rows [][]string) {
 		from, to, ran := b.Bounds()
 		began, took, forecast, busy := "", "", "", 0.0
 		if b.Expected > 0 {
-			forecast = seconds(b.Expected)
+			forecast = quantity.Seconds(b.Expected)
 		}
 		var stages []string
 		if ran {
-			began, took = seconds(from), seconds(to-from)
+			began, took = quantity.Seconds(from), quantity.Seconds(to-from)
 		}
 		for _, s := range b.Spans {
-			stages = append(stages, s.Stage+" "+seconds(s.Seconds()))
+			stages = append(stages, s.Stage+" "+quantity.Seconds(s.Seconds()))
 			busy += s.CPU
 		}
 		outcome := b.Outcome
 		if b.Because != "" {
 			outcome += ": it needs " + b.Because
 		}
-		rows = append(rows, []string{b.Name, b.Version, outcome, began, took, forecast, seconds(busy),
+		rows = append(rows, []string{b.Name, b.Version, outcome, began, took, forecast, quantity.Seconds(busy),
 			strings.Join(stages, ", ")})
 	}
 	return []string{"package", "version", "outcome", "began after", "took", "forecast", "processors", "stages"}, rows
@@ -322,7 +320,7 @@ func (r *Report) details(p *picture.Page, x Package) {
 	if x.Edited {
 		row("remark", "its source was changed by hand")
 	}
-	row("options", strings.Join(sorted(x.Options), ", "))
+	row("options", strings.Join(store.Settings(x.Options), ", "))
 	row("chosen", strings.Join(x.Chosen, ", "))
 	row("without", strings.Join(x.Without, ", "))
 	var needs []string
@@ -332,7 +330,7 @@ func (r *Report) details(p *picture.Page, x Package) {
 	row("needs", needs...)
 	row("runs with", strings.Join(x.RunsWith, ", "))
 	if x.Here {
-		row("built", strings.Join(slices.DeleteFunc([]string{day(x.Built), "in " + seconds(x.Seconds), "with " + x.Method,
+		row("built", strings.Join(slices.DeleteFunc([]string{day(x.Built), "in " + quantity.Seconds(x.Seconds), "with " + x.Method,
 			x.Compiler,
 			"isolation: " + x.Isolated}, func(t string) bool { return t == "" }), ", "))
 		row("size", fmt.Sprintf("%s, %s", quantity.Count(x.Files, "file"), quantity.Bytes(x.Size)))
@@ -343,7 +341,7 @@ func (r *Report) details(p *picture.Page, x Package) {
 	if sizes := x.sizes(); len(sizes) > 1 {
 		times := x.times()
 		p.Raw(fmt.Sprintf("<p>Build times, the last %s:</p>%s<p>Sizes of its tree, the last %s:</p>%s\n",
-			seconds(times[len(times)-1]),
+			quantity.Seconds(times[len(times)-1]),
 			p.Inline(picture.Trend("build times of "+x.Name, times)), quantity.Bytes(int64(sizes[len(sizes)-1])),
 			p.Inline(picture.Trend("sizes of "+x.Name, sizes))))
 	}
@@ -356,7 +354,7 @@ func (r *Report) details(p *picture.Page, x Package) {
 		}
 		rows = append(rows, []string{day(e.Began), picture.Text(e.Version), `<span class="id">` + picture.Text(e.ID) +
 			"</span>",
-			picture.Text(outcome), seconds(e.Seconds), quantity.Bytes(e.Size)})
+			picture.Text(outcome), quantity.Seconds(e.Seconds), quantity.Bytes(e.Size)})
 	}
 	if len(rows) > 0 {
 		caption := "Its builds"
@@ -366,12 +364,4 @@ func (r *Report) details(p *picture.Page, x Package) {
 		p.Table(caption, []string{"began", "version", "build id", "outcome", "took", "size"}, rows)
 	}
 	p.Raw("</details>\n")
-}
-
-func sorted(options map[string]string) (texts []string) {
-	for name, value := range options {
-		texts = append(texts, name+"="+value)
-	}
-	slices.Sort(texts)
-	return texts
 }

@@ -215,7 +215,7 @@ func (b *Bill) component(p *Part) *cycloneComponent {
 	add("build", p.ID)
 	add("compiler", p.Compiler)
 	add("isolation", p.Isolation)
-	for _, option := range p.options() {
+	for _, option := range store.Settings(p.Chosen) {
 		add("option", option)
 	}
 	return x

@@ -166,12 +166,3 @@ func (b *Bill) isLibrary(p *Part) bool {
 		return slices.ContainsFunc(user.Needs, func(l store.Link) bool { return l.Ref == p.Ref && l.Role == recipe.Library })
 	})
 }
-
-// options are those that are not as they are by default.
-func (p *Part) options() (texts []string) {
-	for name, value := range p.Chosen {
-		texts = append(texts, name+"="+value)
-	}
-	slices.Sort(texts)
-	return texts
-}

@@ -138,7 +138,7 @@ func (d *spdxDocument) build(p *Part) {
 	if p.ID != "" {
 		comment = append(comment, "build "+p.ID)
 	}
-	if options := p.options(); len(options) > 0 {
+	if options := store.Settings(p.Chosen); len(options) > 0 {
 		comment = append(comment, "options "+strings.Join(options, " "))
 	}
 	x.Comment = strings.Join(comment, ", ")

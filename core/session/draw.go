@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 	"syscall"
-	"time"
 
 	"fernladder/core/build"
 	"fernladder/core/compare"
@@ -157,10 +156,9 @@ func (s *Session) DrawComparison(r *compare.Report, sides [2]compare.Side, file 
 		return err
 	}
 	name := func(x store.Ref) string { return fmt.Sprintf("%s %s (%s)", x.Name, x.Version, x.ID) }
-	time := func(n float64) string { return quantity.Duration(time.Duration(n * float64(time.Second))) }
 	size := func(n float64) string { return quantity.Bytes(int64(n)) }
 	count := func(n float64) string { return fmt.Sprint(int(n)) }
-	stages := picture.Group{Title: "Time of stages", Show: time}
+	stages := picture.Group{Title: "Time of stages", Show: quantity.Seconds}
 	for _, m := range append(slices.Clone(r.Stages), compare.Measure{Name: "all", A: r.Total.A, B: r.Total.B}) {
 		stages.Bars = append(stages.Bars, picture.Bar{Name: m.Name, A: m.A, B: m.B})
 	}

@@ -251,16 +251,7 @@ func describedPackage(r *store.Receipt, standing string, rung int) report.Packag
 	if r.From != nil {
 		p.From = fmt.Sprintf("the depot %s, signed by %s", r.From.Depot, r.From.Signed)
 	}
-	for name, value := range r.Chosen {
-		p.Chosen = append(p.Chosen, name+"="+value)
-	}
-	slices.Sort(p.Chosen)
-	for _, f := range store.Missed(r.Features) {
-		p.Without = append(p.Without, traces.FeatureText(f))
-	}
-	if len(r.Features) == 0 {
-		p.Without = r.Without
-	}
+	p.Chosen, p.Without = store.Settings(r.Chosen), traces.Without(r)
 	for _, n := range r.RunsWith {
 		p.RunsWith = append(p.RunsWith, n.Question.String())
 	}

@@ -104,6 +104,19 @@ func (h History) records(holding string, visit func(Record)) error {
 // field is a key of a record as its line has it. Names and ids need no escapes.
 func field(key, value string) string { return `"` + key + `":"` + value + `"` }
 
+// The beginnings of values on a line.
+const (
+	idOf   = `"id":"`
+	nameOf = `"name":"`
+)
+
+// after is the text of a line from a beginning to the next quote; the line is not parsed.
+func after(line []byte, begin string) []byte {
+	_, rest, _ := bytes.Cut(line, []byte(begin))
+	value, _, _ := bytes.Cut(rest, []byte{'"'})
+	return value
+}
+
 // Add adds a build. Adding the same one again changes nothing.
 func (h History) Add(ctx context.Context, r Record) error {
 	return h.append(ctx, func() ([]Record, error) {
@@ -128,8 +141,7 @@ func (h History) Complete(ctx context.Context) error {
 	return h.append(ctx, func() (records []Record, err error) {
 		known := map[string]bool{}
 		err = h.each(func(line []byte) {
-			_, rest, _ := bytes.Cut(line, []byte(`"id":"`))
-			if id, _, is := bytes.Cut(rest, []byte(`"`)); is && !bytes.Contains(line, []byte(`"failed":"`)) {
+			if id := after(line, idOf); len(id) > 0 && !bytes.Contains(line, []byte(`"failed":"`)) {
 				known[string(id)] = true
 			}
 		})
@@ -146,10 +158,8 @@ func (h History) Complete(ctx context.Context) error {
 func (h History) Of(names map[string]bool, most int) (map[string][]Record, error) {
 	of := map[string][]Record{}
 	err := h.each(func(line []byte) {
-		_, rest, _ := bytes.Cut(line, []byte(`"name":"`))
-		name, _, _ := bytes.Cut(rest, []byte(`"`))
 		var r Record
-		if !names[string(name)] || json.Unmarshal(line, &r) != nil || !names[r.Name] {
+		if !names[string(after(line, nameOf))] || json.Unmarshal(line, &r) != nil || !names[r.Name] {
 			return
 		}
 		if of[r.Name] = append(of[r.Name], r); len(of[r.Name]) >= 2*most {
@@ -293,10 +303,8 @@ func (h History) Estimates(builds []Ref) (map[Ref]Estimate, error) {
 	}
 	best, estimates := map[Ref]int{}, map[Ref]Estimate{}
 	err := h.each(func(line []byte) {
-		_, rest, _ := bytes.Cut(line, []byte(`"name":"`))
-		name, _, _ := bytes.Cut(rest, []byte(`"`))
 		var r Record
-		if wanted[string(name)] == nil || json.Unmarshal(line, &r) != nil || r.Failed != "" {
+		if wanted[string(after(line, nameOf))] == nil || json.Unmarshal(line, &r) != nil || r.Failed != "" {
 			return
 		}
 		for _, b := range wanted[r.Name] {

@@ -133,6 +133,15 @@ func (r *Receipt) At() string {
 	return r.Tree
 }
 
+// Settings are options as NAME=VALUE, sorted.
+func Settings(options map[string]string) (texts []string) {
+	for name, value := range options {
+		texts = append(texts, name+"="+value)
+	}
+	slices.Sort(texts)
+	return texts
+}
+
 // A Source is a file that went into a build.
 type Source struct {
 	File   string          `json:"file,omitempty"`   // of a patch, beside the recipe

@@ -22,6 +22,18 @@ func FeatureText(f store.Feature) string {
 	return f.Name + " (" + f.Lacks + " not found)"
 }
 
+// Without names what a source said that it was configured without or, if it said nothing, what was
+// left out although no argument asked for that.
+func Without(r *store.Receipt) (names []string) {
+	if len(r.Features) == 0 {
+		return r.Without
+	}
+	for _, f := range store.Missed(r.Features) {
+		names = append(names, FeatureText(f))
+	}
+	return names
+}
+
 const (
 	yes = `yes|on|enabled|true|found|ok`
 	no  = `no|off|disabled|false|not found|none|not available|missing`

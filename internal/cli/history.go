@@ -5,7 +5,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -90,7 +89,7 @@ func (a *app) history(name string, most int) error {
 		}
 		cpu := ""
 		if r.CPU() > 0 {
-			cpu = term.Duration(time.Duration(r.CPU() * float64(time.Second)))
+			cpu = seconds(r.CPU())
 		}
 		memory := ""
 		if r.Memory > 0 {
@@ -102,7 +101,7 @@ func (a *app) history(name string, most int) error {
 		}
 		rows = append(rows, []string{r.Began.Local().Format("2006-01-02 15:04"), a.screen.Strong(r.Name), r.Version,
 			r.ID, outcome,
-			term.Duration(time.Duration(r.Seconds * float64(time.Second))), cpu, memory, size, longest(r)})
+			seconds(r.Seconds), cpu, memory, size, longest(r)})
 	}
 	a.screen.Table([]string{"began", "package", "version", "build id", "outcome", "took", "processors", "memory", "size",
 		"longest stage"}, rows)
@@ -153,18 +152,10 @@ func (a *app) runs(name string, most int) error {
 				idle = fmt.Sprintf("%s %s", picture.IdleWords(r.Idle[0].What), seconds(r.Idle[0].Seconds))
 			}
 			rows = append(rows, []string{r.Run, strings.Join(outcomes, ", "), seconds(r.Seconds), forecast, busy, idle,
-				clipped(strings.Join(r.Path, " → "), 48)})
+				term.Clip(strings.Join(r.Path, " → "), 48)})
 		}
 		a.screen.Table([]string{"run", "builds", "took", "forecast", "busy", "idle most", "what set the length"}, rows)
 	})
-}
-
-// clipped cuts a text to a number of characters.
-func clipped(text string, most int) string {
-	if runes := []rune(text); len(runes) > most {
-		return string(runes[:most-1]) + "…"
-	}
-	return text
 }
 
 // longest names the stage of a build that took longest.
@@ -178,5 +169,5 @@ func longest(r store.Record) string {
 	if most.Stage == "" {
 		return ""
 	}
-	return fmt.Sprintf("%s %s", most.Stage, term.Duration(time.Duration(most.Seconds*float64(time.Second))))
+	return fmt.Sprintf("%s %s", most.Stage, seconds(most.Seconds))
 }

@@ -167,14 +167,7 @@ func (a *app) showWithAndWithout(r *store.Receipt) {
 	if len(on) > 0 {
 		a.screen.Paragraph("with       ", on)
 	}
-	without := r.Without
-	if len(r.Features) > 0 {
-		without = nil
-		for _, f := range store.Missed(r.Features) {
-			without = append(without, traces.FeatureText(f))
-		}
-	}
-	if len(without) > 0 {
+	if without := traces.Without(r); len(without) > 0 {
 		a.screen.Paragraph("without    ", without)
 	}
 }

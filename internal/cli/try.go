@@ -3,13 +3,12 @@ package cli
 import (
 	"context"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"fernladder/core/build"
+	"fernladder/core/quantity"
 	"fernladder/core/session"
-	"fernladder/internal/term"
 )
 
 func (a *app) tryCommand() *cobra.Command {
@@ -62,4 +61,4 @@ func (a *app) showTry(name string, r build.TryResult) {
 	}
 }
 
-func seconds(s float64) string { return term.Duration(time.Duration(s * float64(time.Second))) }
+func seconds(s float64) string { return quantity.Seconds(s) }

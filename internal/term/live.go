@@ -93,21 +93,21 @@ func (p *Progress) block(width, height int) []string {
 	if p.leftThen > 0 {
 		whole += fmt.Sprintf("   about %s left", Duration(p.leftThen))
 	}
-	lines := []string{clip(whole, width)}
+	lines := []string{Clip(whole, width)}
 	if len(p.path) > 1 && height > 4 {
-		lines = append(lines, clip(fmt.Sprintf("%9s longest path, about %s: %s", "", Duration(p.pathThen),
+		lines = append(lines, Clip(fmt.Sprintf("%9s longest path, about %s: %s", "", Duration(p.pathThen),
 			strings.Join(p.path, ", then ")), width))
 	}
 	most := max(1, min(height-1-len(lines), 12))
 	for i, a := range p.active {
 		if i == most-1 && len(p.active) > most {
-			lines = append(lines, clip(fmt.Sprintf("          and %d more", len(p.active)-i), width))
+			lines = append(lines, Clip(fmt.Sprintf("          and %d more", len(p.active)-i), width))
 			break
 		}
 		last := a.look()
-		lines = append(lines, clip(p.describe(a, now, width), width))
+		lines = append(lines, Clip(p.describe(a, now, width), width))
 		if p.Output && last != "" && len(lines) < height-1 {
-			lines = append(lines, clip("            "+last, width))
+			lines = append(lines, Clip("            "+last, width))
 		}
 	}
 	return lines
@@ -218,8 +218,8 @@ func howFar(end string) (part string, whole float64, last string) {
 	return part, whole, strings.TrimSpace(last)
 }
 
-// clip cuts a line to a width.
-func clip(line string, width int) string {
+// Clip cuts a line to a number of characters.
+func Clip(line string, width int) string {
 	runes := []rune(line)
 	if len(runes) <= width || width < 1 {
 		return line
