@@ -27,8 +27,7 @@ type Bar struct {
 func (b Bars) Draw() *Picture {
 	const wide, label, row, end = 1000.0, 190.0, 40.0, 190.0
 	p := &Picture{Title: b.Title, About: b.About, W: wide}
-	p.words("ink", margin, 30, 19, wide-2*margin, 0, true, b.Title)
-	p.words("soft", margin, 51, 13, wide-2*margin, 0, false, b.About)
+	p.heading(b.About)
 	p.rect("a", margin, 68, 22, 12, 2, "")
 	p.words("ink", margin+30, 79, 13, wide-2*margin-30, 0, false, "A  "+b.A)
 	p.rect("b", margin, 90, 22, 12, 2, "")

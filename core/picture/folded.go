@@ -48,7 +48,7 @@ func (l Ladder) folded(p *Picture, path []int) {
 			p.H += height(chips) + pad
 		}
 	}
-	l.heading(p)
+	p.heading(p.About)
 	at := map[int]point{}
 	y := titleH + pad
 	for rung, chips := range slices.Backward(rungs) {

@@ -228,7 +228,7 @@ func (l Ladder) full(p *Picture, path []int) {
 		rungs++
 	}
 	p.H = titleH + float64(rungs)*(boxH+rungGap) + legend
-	l.heading(p)
+	p.heading(p.About)
 	for i, layer := range g.layers {
 		if len(layer) > 0 {
 			p.rect("rung", margin/2, y[i]-12, p.W-margin, boxH+24, 10, "")
@@ -320,8 +320,8 @@ func (l Ladder) box(p *Picture, n Node, x, y float64, onPath bool) {
 	p.words("ink", x+33, y+38, 12, room, 0, false, state)
 }
 
-// sign draws the sign of a state, 16 pixels wide: a tick, a filled square (with an arrow, if
-// sources are to be fetched), an arrow into a tray, a screen, a dash.
+// sign draws the sign of a state, 16 pixels wide: a tick, a filled square, an arrow
+// into a tray, a screen, a cross, a dash.
 func (p *Picture) sign(n Node, x, y float64) {
 	switch n.State {
 	case StateBuilt:
@@ -341,12 +341,6 @@ func (p *Picture) sign(n Node, x, y float64) {
 	default:
 		p.rect("solid", x+2, y+2, 12, 12, 1, "")
 	}
-}
-
-// heading writes what the picture shows.
-func (l Ladder) heading(p *Picture) {
-	p.words("ink", margin, 30, 19, p.W-2*margin, 0, true, p.Title)
-	p.words("soft", margin, 51, 13, p.W-2*margin, 0, false, p.About)
 }
 
 // legend explains what is on the picture.

@@ -24,13 +24,12 @@ func NewPage(title string) *Page { return &Page{title: title, used: map[string]b
 // Text escapes a text for a page.
 func Text(text string) string { return html.EscapeString(printable(text)) }
 
-// Heading begins a section, which the page links to at its top. It returns the name to link to.
-func (p *Page) Heading(text string) string {
+// Heading begins a section, which the page links to at its top.
+func (p *Page) Heading(text string) {
 	p.ids++
 	id := fmt.Sprintf("s%d", p.ids)
 	fmt.Fprintf(&p.toc, `<a href="#%s">%s</a> `, id, Text(text))
 	fmt.Fprintf(&p.body, `<h2 id="%s">%s</h2>`+"\n", id, Text(text))
-	return id
 }
 
 // Raw adds HTML.
@@ -83,6 +82,19 @@ func (p *Page) Table(caption string, head []string, rows [][]string) {
 	p.body.WriteString("</tbody></table>\n")
 }
 
+// TextTable adds a table whose cells are texts.
+func (p *Page) TextTable(caption string, head []string, rows [][]string) {
+	var cells [][]string
+	for _, row := range rows {
+		var escaped []string
+		for _, text := range row {
+			escaped = append(escaped, Text(text))
+		}
+		cells = append(cells, escaped)
+	}
+	p.Table(caption, head, cells)
+}
+
 // HTML is the page.
 func (p *Page) HTML() []byte {
 	var b bytes.Buffer
@@ -133,14 +145,6 @@ func (d Drawing) Encode(format string) ([]byte, error) {
 	}
 	page := NewPage(d.Title)
 	page.Draw(d.Picture)
-	var rows [][]string
-	for _, row := range d.Rows {
-		var cells []string
-		for _, cell := range row {
-			cells = append(cells, Text(cell))
-		}
-		rows = append(rows, cells)
-	}
-	page.Table(d.Caption, d.Head, rows)
+	page.TextTable(d.Caption, d.Head, d.Rows)
 	return page.HTML(), nil
 }

@@ -39,12 +39,18 @@ type point struct{ x, y float64 }
 // rect draws a rectangle.
 func (p *Picture) rect(class string, x, y, w, h, round float64, tip string) {
 	p.marks = append(p.marks, mark{class: class, path: []point{{x, y}, {x + w, y + h}}, round: min(round, w/2, h/2),
-		closed: true, tip: printable(tip)})
+		closed: true, tip: tip})
 }
 
 // line draws a line through points.
 func (p *Picture) line(class string, points ...point) {
 	p.marks = append(p.marks, mark{class: class, path: points})
+}
+
+// heading writes the title, and what the picture shows.
+func (p *Picture) heading(shows string) {
+	p.words("ink", margin, 30, 19, p.W-2*margin, 0, true, p.Title)
+	p.words("soft", margin, 51, 13, p.W-2*margin, 0, false, shows)
 }
 
 // shape fills a polygon.
@@ -105,23 +111,23 @@ var looks = map[string]look{
 		dash: []float64{5, 3}},
 	"unneeded": {fill: "ffffff", stroke: "7d8a83", darkFill: "131a16", darkStroke: "6f7d75", line: 1,
 		dash: []float64{2, 3}},
-	"folded":   {fill: "ffffff", stroke: "7d8a83", darkFill: "131a16", darkStroke: "6f7d75", line: 1},
-	"sign":     {stroke: "1c2a23", darkStroke: "e8efeb", line: 1.8},
-	"solid":    {fill: "1c2a23", darkFill: "e8efeb"},
-	"library":  {stroke: "7d8a83", darkStroke: "7d8c84", line: 1.3},
-	"tool":     {stroke: "7d8a83", darkStroke: "7d8c84", line: 1.3, dash: []float64{6, 4}},
-	"runtime":  {stroke: "7d8a83", darkStroke: "7d8c84", line: 1.6, dash: []float64{1.5, 3.5}},
-	"path":     {stroke: "1c2a23", darkStroke: "e8efeb", line: 3},
-	"slot":     {stroke: "8c1d40", darkStroke: "f08aa8", line: 1.8, dash: []float64{2, 3}},
-	"busy":     {fill: "bcd6c3", darkFill: "33523f"},
-	"used":     {stroke: "29658e", darkStroke: "79b8e0", line: 1.6},
-	"limit":    {stroke: "56655d", darkStroke: "a9b8b0", line: 1, dash: []float64{4, 4}},
-	"compile":  {fill: "4a7855", darkFill: "7fb58d"},
-	"configur": {fill: "e9c46a", stroke: "8a6100", darkFill: "6b5413", darkStroke: "e0b04a", line: 1},
-	"stage":    {fill: "a9b8b0", darkFill: "66756d"},
-	"fetch":    {stroke: "29658e", darkStroke: "79b8e0", line: 1.6, dash: []float64{3, 2}},
-	"bad":      {stroke: "a3160f", darkStroke: "ff8a80", line: 2.2},
-	"badtext":  {fill: "a3160f", darkFill: "ff8a80"},
-	"a":        {fill: "8fb8d6", stroke: "29658e", darkFill: "2d5f80", darkStroke: "79b8e0", line: 1},
-	"b":        {fill: "f2d48a", stroke: "8a6100", darkFill: "7a5c12", darkStroke: "e0b04a", line: 1},
+	"folded":    {fill: "ffffff", stroke: "7d8a83", darkFill: "131a16", darkStroke: "6f7d75", line: 1},
+	"sign":      {stroke: "1c2a23", darkStroke: "e8efeb", line: 1.8},
+	"solid":     {fill: "1c2a23", darkFill: "e8efeb"},
+	"library":   {stroke: "7d8a83", darkStroke: "7d8c84", line: 1.3},
+	"tool":      {stroke: "7d8a83", darkStroke: "7d8c84", line: 1.3, dash: []float64{6, 4}},
+	"runtime":   {stroke: "7d8a83", darkStroke: "7d8c84", line: 1.6, dash: []float64{1.5, 3.5}},
+	"path":      {stroke: "1c2a23", darkStroke: "e8efeb", line: 3},
+	"slot":      {stroke: "8c1d40", darkStroke: "f08aa8", line: 1.8, dash: []float64{2, 3}},
+	"busy":      {fill: "bcd6c3", darkFill: "33523f"},
+	"used":      {stroke: "29658e", darkStroke: "79b8e0", line: 1.6},
+	"limit":     {stroke: "56655d", darkStroke: "a9b8b0", line: 1, dash: []float64{4, 4}},
+	"compile":   {fill: "4a7855", darkFill: "7fb58d"},
+	"configure": {fill: "e9c46a", stroke: "8a6100", darkFill: "6b5413", darkStroke: "e0b04a", line: 1},
+	"stage":     {fill: "a9b8b0", darkFill: "66756d"},
+	"fetch":     {stroke: "29658e", darkStroke: "79b8e0", line: 1.6, dash: []float64{3, 2}},
+	"bad":       {stroke: "a3160f", darkStroke: "ff8a80", line: 2.2},
+	"badtext":   {fill: "a3160f", darkFill: "ff8a80"},
+	"a":         {fill: "8fb8d6", stroke: "29658e", darkFill: "2d5f80", darkStroke: "79b8e0", line: 1},
+	"b":         {fill: "f2d48a", stroke: "8a6100", darkFill: "7a5c12", darkStroke: "e0b04a", line: 1},
 }

@@ -15,7 +15,7 @@ import (
 	"golang.org/x/image/vector"
 )
 
-// most pixels that a PNG has. A picture within half of it is drawn twice as fine.
+// largestPNG is how many pixels a PNG has at most. Pictures that allow it are drawn twice as fine.
 const largestPNG = 3 << 20
 
 // PNG is the picture in light colours.

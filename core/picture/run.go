@@ -27,20 +27,17 @@ func Run(r *timeline.Run) *Picture {
 	for _, s := range steps {
 		d.path[s.Build] = true
 	}
-	began := r.Began.UTC().Format("2006-01-02 15:04 UTC")
-	d.Picture = &Picture{Title: "Builds of " + began, About: about(r), W: runW}
+	began, shows, lines := r.Began.UTC().Format("2006-01-02 15:04 UTC"), about(r), findings(r, steps)
+	d.Picture = &Picture{Title: "Builds of " + began, About: shows + " " + strings.Join(lines, " "), W: runW}
 	rows, left := d.rows()
 	chart := chartH
 	if r.Slots == 0 {
 		chart = 0
 	}
 	d.top = titleH + 14 + chart + 30
-	lines := findings(r)
-	d.About += " " + strings.Join(lines, " ")
 	d.H = d.top + float64(len(rows))*rowH + 30 + float64(truth(left > 0))*rowH + float64(len(lines))*20 + 44
 	p := d.Picture
-	p.words("ink", margin, 30, 19, p.W-2*margin, 0, true, p.Title)
-	p.words("soft", margin, 51, 13, p.W-2*margin, 0, false, about(r))
+	p.heading(shows)
 	d.axis(d.top-30, d.top+float64(len(rows))*rowH+6)
 	if chart > 0 {
 		d.chart(titleH+14, chart)
@@ -52,16 +49,12 @@ func Run(r *timeline.Run) *Picture {
 		if k%2 == 0 {
 			p.rect("rung", margin/2, y, p.W-margin, rowH, 3, "")
 		}
-		name := b.Name + " " + b.Version
 		if b.Node != "" && b.Node != node {
 			p.words("soft", margin, y+16, 11, 60, 0, true, b.Node)
 			node = b.Node
 		}
-		if b.Node != "" {
-			p.words("ink", margin+66, y+16, 12.5, runLabel-74, 0, d.path[i], name)
-		} else {
-			p.words("ink", margin, y+16, 12.5, runLabel-8, 0, d.path[i], name)
-		}
+		indent := 66 * float64(truth(b.Node != ""))
+		p.words("ink", margin+indent, y+16, 12.5, runLabel-8-indent, 0, d.path[i], b.Name+" "+b.Version)
 		d.row(b, d.path[i], y)
 		at[i] = y
 		y += rowH
@@ -116,9 +109,9 @@ func about(r *timeline.Run) string {
 }
 
 // findings says what set the length of a run, and what kept processors idle.
-func findings(r *timeline.Run) (lines []string) {
+func findings(r *timeline.Run, path []timeline.Step) (lines []string) {
 	var names []string
-	for _, s := range r.Path() {
+	for _, s := range path {
 		name := r.Builds[s.Build].Name
 		if s.Slot {
 			name += " (which waited for a job slot)"
@@ -213,8 +206,7 @@ func (d *runDrawing) axis(label, bottom float64) {
 // niceStep is the next larger step that people count in.
 func niceStep(s float64) float64 {
 	for _, step := range []float64{0.001, 0.01, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1200,
-		1800, 3600,
-		7200, 14400, 36000, 86400} {
+		1800, 3600, 7200, 14400, 36000, 86400} {
 		if step >= s {
 			return step
 		}
@@ -277,7 +269,7 @@ func (d *runDrawing) row(b timeline.Build, onPath bool, y float64) {
 		case timeline.Fetch:
 			d.line("fetch", point{x, y + rowH/2}, point{x + wide, y + rowH/2})
 		case "configure":
-			d.rect("configur", x, y+8, wide, rowH-16, 0, tip)
+			d.rect("configure", x, y+8, wide, rowH-16, 0, tip)
 		case "compile":
 			d.rect("compile", x, y+4, wide, rowH-8, 0, tip)
 		default:
@@ -340,7 +332,7 @@ func (d *runDrawing) legend(y float64, steps []timeline.Step) {
 		add("download", func() { d.line("fetch", point{x, y}, point{x + 30, y}) })
 	}
 	if stages["configure"] {
-		add("configure", func() { d.rect("configur", x, y-4, 30, 8, 0, "") })
+		add("configure", func() { d.rect("configure", x, y-4, 30, 8, 0, "") })
 	}
 	if stages["compile"] {
 		add("compile", func() { d.rect("compile", x, y-8, 30, 16, 0, "") })

@@ -87,7 +87,7 @@ func (p *Picture) inner(b *bytes.Buffer) {
 func (m mark) svg(b *bytes.Buffer) {
 	inner := ""
 	if m.tip != "" {
-		inner = "<title>" + html.EscapeString(m.tip) + "</title>"
+		inner = "<title>" + Text(m.tip) + "</title>"
 	}
 	switch {
 	case m.text != "":
@@ -103,7 +103,7 @@ func (m mark) svg(b *bytes.Buffer) {
 			fmt.Fprintf(b, ` textLength="%s" lengthAdjust="spacingAndGlyphs"`, number(width(m.text, m.size, m.bold)))
 		}
 		fmt.Fprintf(b, ">%s</text>\n", html.EscapeString(m.text))
-	case len(m.path) == 0 || len(m.path) == 1:
+	case len(m.path) < 2:
 	case m.closed && len(m.path) == 2:
 		at, to := m.path[0], m.path[1]
 		fmt.Fprintf(b, `<rect class="%s" x="%s" y="%s" width="%s" height="%s"`, m.class, number(at.x), number(at.y),

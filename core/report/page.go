@@ -25,7 +25,7 @@ func (r *Report) HTML() []byte {
 		p.Heading("What is there")
 		r.overview(p)
 		p.Heading("The ladder")
-		p.Draw(r.Ladder().Draw())
+		p.Draw(r.ladder().Draw())
 	}
 	r.timeline(p)
 	if len(r.Host) > 0 {
@@ -75,11 +75,10 @@ func (r *Report) facts(p *picture.Page) {
 	if depots > 0 {
 		fact(fmt.Sprint(depots), "taken from depots")
 	}
-	switch {
-	case !r.Looked:
-		fact("not looked up", "published holes")
-	default:
+	if r.Looked {
 		counted(len(r.Holes), "published hole")
+	} else {
+		fact("not looked up", "published holes")
 	}
 	p.Raw("</ul>\n")
 }
@@ -100,18 +99,17 @@ func (r *Report) changes(p *picture.Page) {
 	}
 	var rows [][]string
 	for _, x := range c.Changed {
-		rows = append(rows, []string{picture.Text(x.Name), "changed", picture.Text(x.Before + " → " + x.Now),
-			picture.Text(x.How)})
+		rows = append(rows, []string{x.Name, "changed", x.Before + " → " + x.Now, x.How})
 	}
 	for _, list := range []struct {
 		names []string
 		what  string
 	}{{c.Came, "new"}, {c.Gone, "gone"}, {c.Holes, "new published hole"}, {c.Ended, "published hole ended"}} {
 		for _, name := range list.names {
-			rows = append(rows, []string{picture.Text(name), list.what, "", ""})
+			rows = append(rows, []string{name, list.what, "", ""})
 		}
 	}
-	p.Table("Changes since "+day(c.Made), []string{"what", "change", "from, to", "why"}, rows)
+	p.TextTable("Changes since "+day(c.Made), []string{"what", "change", "from, to", "why"}, rows)
 }
 
 func (r *Report) holes(p *picture.Page) {
@@ -159,7 +157,7 @@ func (r *Report) overview(p *picture.Page) {
 		}
 		trend := ""
 		if times := x.times(); len(times) > 1 {
-			trend = p.Inline(picture.Trend(fmt.Sprintf("%s builds of %s, the last in %s", fmt.Sprint(len(times)), x.Name,
+			trend = p.Inline(picture.Trend(fmt.Sprintf("%d builds of %s, the last in %s", len(times), x.Name,
 				quantity.Seconds(times[len(times)-1])), times))
 		}
 		rows = append(rows, []string{fmt.Sprintf(`<a href="#%s">%s</a>`, picture.Text(anchor(x.Ref)), picture.Text(x.Name)),
@@ -204,8 +202,8 @@ func (x Package) signers() string {
 	return strings.Join(names, ", ")
 }
 
-// Ladder is the ladder of the report's builds.
-func (r *Report) Ladder() picture.Ladder {
+// ladder is the ladder of the report's builds.
+func (r *Report) ladder() picture.Ladder {
 	l := picture.Ladder{Title: "The ladder"}
 	place := map[store.Ref]int{}
 	for i, x := range r.Packages {
@@ -213,8 +211,7 @@ func (r *Report) Ladder() picture.Ladder {
 	}
 	for _, x := range r.Packages {
 		n := picture.Node{Name: x.Name, Version: x.Version, Rung: x.Rung, State: picture.StateBuilt,
-			Requested: x.Standing == "asked",
-			Why:       x.words()}
+			Requested: x.Standing == "asked", Why: x.words()}
 		if !x.Here {
 			n.State = picture.StateBuild
 		}
@@ -235,13 +232,8 @@ func (r *Report) timeline(p *picture.Page) {
 	p.Heading("The last run of builds")
 	p.Draw(picture.Run(r.Run))
 	head, rows := RunTable(r.Run)
-	for _, row := range rows {
-		for i := range row {
-			row[i] = picture.Text(row[i])
-		}
-	}
 	p.Raw("<details><summary>The run as a table</summary>\n")
-	p.Table("Builds in the order of the ladder", head, rows)
+	p.TextTable("Builds in the order of the ladder", head, rows)
 	p.Raw("</details>\n")
 }
 
@@ -281,10 +273,10 @@ func (r *Report) licences(p *picture.Page) {
 		if licence == "" {
 			licence = "not stated"
 		}
-		rows = append(rows, []string{picture.Text(licence), fmt.Sprint(len(names)), picture.Text(strings.Join(names, ", "))})
+		rows = append(rows, []string{licence, fmt.Sprint(len(names)), strings.Join(names, ", ")})
 	}
 	slices.SortFunc(rows, func(a, b []string) int { return cmp.Compare(a[0], b[0]) })
-	p.Table("As the recipes state them", []string{"licence", "packages", "which"}, rows)
+	p.TextTable("As the recipes state them", []string{"licence", "packages", "which"}, rows)
 }
 
 // details says everything about one build.
@@ -330,9 +322,9 @@ func (r *Report) details(p *picture.Page, x Package) {
 	row("needs", needs...)
 	row("runs with", strings.Join(x.RunsWith, ", "))
 	if x.Here {
-		row("built", strings.Join(slices.DeleteFunc([]string{day(x.Built), "in " + quantity.Seconds(x.Seconds), "with " + x.Method,
-			x.Compiler,
-			"isolation: " + x.Isolated}, func(t string) bool { return t == "" }), ", "))
+		how := []string{day(x.Built), "in " + quantity.Seconds(x.Seconds), "with " + x.Method, x.Compiler,
+			"isolation: " + x.Isolated}
+		row("built", strings.Join(slices.DeleteFunc(how, func(t string) bool { return t == "" }), ", "))
 		row("size", fmt.Sprintf("%s, %s", quantity.Count(x.Files, "file"), quantity.Bytes(x.Size)))
 	}
 	row("tries", x.Tries...)
@@ -353,8 +345,7 @@ func (r *Report) details(p *picture.Page, x Package) {
 			outcome = "failed in " + e.Failed
 		}
 		rows = append(rows, []string{day(e.Began), picture.Text(e.Version), `<span class="id">` + picture.Text(e.ID) +
-			"</span>",
-			picture.Text(outcome), quantity.Seconds(e.Seconds), quantity.Bytes(e.Size)})
+			"</span>", picture.Text(outcome), quantity.Seconds(e.Seconds), quantity.Bytes(e.Size)})
 	}
 	if len(rows) > 0 {
 		caption := "Its builds"

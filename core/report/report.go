@@ -22,7 +22,7 @@ const Format = 1
 // A Report is about the builds of a landing, of a lock file, or of packages and what they need.
 type Report struct {
 	Format   int           `json:"format"`
-	About    string        `json:"about"` // as landing 12 of /opt/fernladder
+	About    string        `json:"about"` // as landing 12
 	Root     string        `json:"root"`
 	Machine  string        `json:"machine"`
 	Made     time.Time     `json:"made"`
@@ -43,7 +43,7 @@ type Package struct {
 	Summary  string            `json:"summary,omitempty"`
 	Home     string            `json:"home,omitempty"`
 	License  string            `json:"license,omitempty"`
-	Standing string            `json:"standing"` // asked, needed, beside, kept, locked
+	Standing string            `json:"standing"` // asked, needed, beside, used or locked
 	Rung     int               `json:"rung"`
 	Here     bool              `json:"built"` // its tree is there
 	Tree     string            `json:"tree,omitempty"`
