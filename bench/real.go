@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 )
 
@@ -86,19 +87,17 @@ func (w *work) drafted(archives string) (names, files []string) {
 	dir := w.path("real")
 	w.write("real/fernladder.toml", "root = \"root\"\nshelves = [\"recipes\"]\n")
 	must(os.MkdirAll(dir+"/recipes", 0o755))
-	for _, list := range []struct {
-		file   string
-		column int
-	}{{"MANIFEST.tsv", 2}, {"chains.tsv", 2}} {
-		text, err := os.ReadFile(filepath.Join(realSources, list.file))
+	const column = 2 // of the archive, in both lists
+	for _, list := range []string{"MANIFEST.tsv", "chains.tsv"} {
+		text, err := os.ReadFile(filepath.Join(realSources, list))
 		must(err)
 		for line := range strings.Lines(string(text)) {
 			fields := strings.Split(line, "\t")
-			if len(fields) <= list.column || len(names) == enough {
+			if len(fields) <= column || len(names) == enough {
 				continue
 			}
-			file := filepath.Join(archives, fields[list.column])
-			if _, err := os.Stat(file); err != nil || strings.Contains(strings.Join(files, " "), file) {
+			file := filepath.Join(archives, fields[column])
+			if _, err := os.Stat(file); err != nil || slices.Contains(files, file) {
 				continue
 			}
 			before, err := os.ReadDir(dir + "/recipes")
@@ -111,7 +110,7 @@ func (w *work) drafted(archives string) (names, files []string) {
 			after, err := os.ReadDir(dir + "/recipes")
 			must(err)
 			for _, e := range after {
-				if len(after) == len(before) || contains(before, e.Name()) {
+				if slices.ContainsFunc(before, func(b os.DirEntry) bool { return b.Name() == e.Name() }) {
 					continue
 				}
 				build := exec.Command(w.program, "build", e.Name())
@@ -125,13 +124,4 @@ func (w *work) drafted(archives string) (names, files []string) {
 		}
 	}
 	return names, files
-}
-
-func contains(entries []os.DirEntry, name string) bool {
-	for _, e := range entries {
-		if e.Name() == name {
-			return true
-		}
-	}
-	return false
 }

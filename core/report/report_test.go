@@ -32,7 +32,7 @@ func TestCompare(t *testing.T) {
 		Holes: []string{"CVE-3"}, Ended: []string{"CVE-1"}}, now.Compare(before))
 	assert.True(t, now.Compare(now).Empty())
 	now.Looked = false
-	assert.Empty(t, now.Compare(before).Ended, "a hole has not ended because nobody looked")
+	assert.Empty(t, now.Compare(before).Ended, "a hole has not ended because it was not looked up")
 }
 
 // A page of many packages stays small, and names every one of them once in each place.

@@ -209,8 +209,8 @@ func sizeOrNone(n int64) string {
 	return quantity.Bytes(n)
 }
 
-// runName is how a person names a run: the moment at which it began.
-const runName = "20060102-150405"
+// nameOf is how a person names a run: the moment at which it began.
+func nameOf(r *timeline.Run) string { return r.Began.UTC().Format("20060102-150405") }
 
 // A ListedRun is a run of a ladder's builds.
 type ListedRun struct {
@@ -222,8 +222,6 @@ type ListedRun struct {
 	Idle     []timeline.Cause `json:"idle"`
 	Builds   map[string]int   `json:"builds"` // by outcome
 	Path     []string         `json:"path"`   // the packages that set the length
-
-	Timeline *timeline.Run `json:"-"`
 }
 
 // Timelines lists runs of builds, the newest first. Those of a package, if name is not "".
@@ -231,9 +229,9 @@ func (s *Session) Timelines(name string, most int) ([]ListedRun, error) {
 	runs, err := s.Store.History().Runs(name, most)
 	list := []ListedRun{}
 	for _, r := range runs {
-		x := ListedRun{Run: r.Began.UTC().Format(runName), Seconds: r.Seconds, Expected: r.Expected, Slots: r.Slots,
+		x := ListedRun{Run: nameOf(r), Seconds: r.Seconds, Expected: r.Expected, Slots: r.Slots,
 			Busy: r.Busy(),
-			Idle: listed(r.Idle()), Builds: map[string]int{}, Path: []string{}, Timeline: r}
+			Idle: listed(r.Idle()), Builds: map[string]int{}, Path: []string{}}
 		for _, b := range r.Builds {
 			x.Builds[b.Outcome]++
 		}
@@ -264,18 +262,18 @@ func (s *Session) DrawRun(name, which, file string) (*timeline.Run, error) {
 	if which != "" {
 		most = many
 	}
-	runs, err := s.Timelines(name, most)
+	runs, err := s.Store.History().Runs(name, most)
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(runs, func(r ListedRun) bool { return strings.HasPrefix(r.Run, which) })
+	i := slices.IndexFunc(runs, func(r *timeline.Run) bool { return strings.HasPrefix(nameOf(r), which) })
 	switch {
 	case len(runs) == 0:
 		return nil, problem.New(problem.Usage, name, "no run with builds%s is recorded yet", ofPackage(name))
 	case i < 0:
 		return nil, problem.New(problem.Usage, which, "no recorded run began at %s", which)
 	}
-	r := runs[i].Timeline
+	r := runs[i]
 	d := picture.Drawing{Picture: picture.Run(r), Caption: "Builds in the order of the ladder"}
 	d.Head, d.Rows = report.RunTable(r)
 	return r, save(d, file)

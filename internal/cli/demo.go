@@ -212,6 +212,9 @@ func (a *app) demoEnvironment(dir, bin string) ([]string, error) {
 func (a *app) play(ctx context.Context, i int, s scene, dir string, env []string) (told, error) {
 	result := told{Command: s.command}
 	unseen := func(line string) error {
+		if line == "" {
+			return nil
+		}
 		run := exec.CommandContext(ctx, "sh", "-c", line)
 		run.Dir, run.Env = dir, env
 		return run.Run()

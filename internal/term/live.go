@@ -89,13 +89,13 @@ func (p *Progress) block(width, height int) []string {
 	if together := p.together(); together != "" {
 		whole += "   " + strings.TrimSpace(together)
 	}
-	p.forecast(now)
-	if p.leftThen > 0 {
-		whole += fmt.Sprintf("   about %s left", Duration(p.leftThen))
+	left, onPath := p.forecast(now)
+	if left > 0 {
+		whole += fmt.Sprintf("   about %s left", Duration(left))
 	}
 	lines := []string{Clip(whole, width)}
 	if len(p.path) > 1 && height > 4 {
-		lines = append(lines, Clip(fmt.Sprintf("%9s longest path, about %s: %s", "", Duration(p.pathThen),
+		lines = append(lines, Clip(fmt.Sprintf("%9s longest path, about %s: %s", "", Duration(onPath),
 			strings.Join(p.path, ", then ")), width))
 	}
 	most := max(1, min(height-1-len(lines), 12))
@@ -143,25 +143,24 @@ func bar(done float64) string {
 	return strings.Repeat("■", full) + strings.Repeat("·", cells-full)
 }
 
-// forecast finds how long everything should still take, or 0 if unknown, and which chain of builds
-// takes longest. It is computed every other second, because it takes a while on long ladders.
-func (p *Progress) forecast(now time.Time) {
+// forecast is how long everything should still take, or 0 if unknown, and how long the chain of
+// builds that takes longest. It is computed every other second, because it takes a while on long
+// ladders.
+func (p *Progress) forecast(now time.Time) (left, onPath time.Duration) {
 	const often = 2 * time.Second
-	since := now.Sub(p.leftAt)
 	if p.Left == nil {
-		return
+		return 0, 0
 	}
-	if since < often {
-		p.leftThen, p.pathThen = max(0, p.leftThen-since+p.leftSince), max(0, p.pathThen-since+p.leftSince)
-		p.leftSince = since
-		return
+	if now.Sub(p.leftAt) >= often {
+		running := map[Build]time.Duration{}
+		for _, a := range p.active {
+			running[a.build] = now.Sub(a.began)
+		}
+		p.leftAt = now
+		p.leftThen, p.path, p.pathThen = p.Left(p.settled, running)
 	}
-	running := map[Build]time.Duration{}
-	for _, a := range p.active {
-		running[a.build] = now.Sub(a.began)
-	}
-	p.leftAt, p.leftSince = now, 0
-	p.leftThen, p.path, p.pathThen = p.Left(p.settled, running)
+	since := now.Sub(p.leftAt)
+	return max(0, p.leftThen-since), max(0, p.pathThen-since)
 }
 
 // look reads the end of the current stage's log: the progress that its program reports, and the

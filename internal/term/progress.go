@@ -67,11 +67,10 @@ type view struct {
 	drawn    []int             // how wide the lines are that are on the screen to be redrawn
 	spoke    time.Time         // when a line was last written, off a terminal
 
-	// The last result of Left, its time, and how much later it was last shown.
+	// The last result of Left, and its time.
 	leftThen, pathThen time.Duration
 	path               []string
 	leftAt             time.Time
-	leftSince          time.Duration
 }
 
 func newView(e Expected, now time.Time) view {
