@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -157,5 +158,16 @@ func TestReportOfHostileTexts(t *testing.T) {
 	assert.Equal(t, "my page", w.read("mine/index.html"))
 	w.write("page/report.json", "{}")
 	w.fails(2, []string{"report", "--to", "page"}, "is not a report that this program can compare with")
+	require.NoError(t, os.Remove(w.path("page/report.json")))
+	require.NoError(t, syscall.Mkfifo(w.path("page/report.json"), 0o644))
+	w.fails(1, []string{"report", "--to", "page"}, "report.json: it is not a regular file")
+	require.NoError(t, os.RemoveAll(w.path("page")))
+	require.NoError(t, os.MkdirAll(w.path("page"), 0o755))
+	require.NoError(t, os.Symlink(w.path("mine/index.html"), w.path("page/index.html")))
+	w.write("page/report.json", `{"format": 1}`)
+	w.must("report", "--to", "page")
+	assert.Equal(t, "my page", w.read("mine/index.html"), "a link is replaced, not followed")
+	require.NoError(t, os.Remove(w.path("page/index.html"))) // as a program killed between the two leaves it
+	assert.Contains(t, w.must("report", "--to", "page").stdout, "Nothing has changed")
 	w.fails(2, []string{"report"}, "report needs the directory that it is written to: --to DIR")
 }

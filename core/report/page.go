@@ -116,6 +116,9 @@ func (r *Report) holes(p *picture.Page) {
 	if r.Unlooked != "" {
 		p.Raw(`<p class="warn">Published security holes could not be looked up: ` + picture.Text(r.Unlooked) + "</p>\n")
 	}
+	if len(r.Unknown) > 0 {
+		p.Paragraph("Not looked up, because no name elsewhere is known: " + strings.Join(r.Unknown, ", ") + ".")
+	}
 	if len(r.Holes) == 0 {
 		return
 	}
@@ -126,9 +129,6 @@ func (r *Report) holes(p *picture.Page) {
 			picture.Text(strings.Join(h.Builds, ", ")), picture.Text(h.Summary), picture.Text(h.Step)})
 	}
 	p.Table("The worst first", []string{"hole", "severity", "builds", "summary", "the smallest step that ends it"}, rows)
-	if len(r.Unknown) > 0 {
-		p.Paragraph("Not looked up, because no name elsewhere is known: " + strings.Join(r.Unknown, ", ") + ".")
-	}
 }
 
 // words are the words for the standing of a build.

@@ -35,6 +35,13 @@ func TestCompare(t *testing.T) {
 	assert.Empty(t, now.Compare(before).Ended, "a hole has not ended because it was not looked up")
 }
 
+// What could not be looked up is said, also where no hole is known.
+func TestNotLookedUp(t *testing.T) {
+	page := string((&report.Report{Looked: true, Unknown: []string{"moss", "fern"}}).HTML())
+	assert.Contains(t, page, "<b>0</b>published holes")
+	assert.Contains(t, page, "no name elsewhere is known: moss, fern.")
+}
+
 // A page of many packages stays small, and names every one of them once in each place.
 func TestLargePage(t *testing.T) {
 	r := &report.Report{About: "landing 7", Made: day}

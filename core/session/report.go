@@ -76,10 +76,11 @@ func (s *Session) Report(ctx context.Context, r ReportRequest) (*report.Report, 
 	if err := os.MkdirAll(r.To, 0o755); err != nil {
 		return nil, unwritable(r.To, err)
 	}
-	if err := write(filepath.Join(r.To, reportPage), x.HTML()); err != nil {
+	// The data come first: by them, a page that a killed program has not written yet is known as a report.
+	if err := write(filepath.Join(r.To, reportData), append(data, '\n')); err != nil {
 		return nil, err
 	}
-	return x, write(filepath.Join(r.To, reportData), append(data, '\n'))
+	return x, write(filepath.Join(r.To, reportPage), x.HTML())
 }
 
 // earlierReport is the report in a directory, or nil. A page there that is no report is not
