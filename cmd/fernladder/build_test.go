@@ -61,8 +61,15 @@ func TestCleanHistoryAndLogs(t *testing.T) {
 	w := newWorld(t)
 	assert.Equal(t, "No build is recorded.\n", w.must("history").stdout)
 	assert.Equal(t, "Nothing to delete.\n", w.must("clean").stdout)
-	w.pkg("fern", script("compile", "echo quiet; echo 'fern.c:3:1: error: no leaf here'; exit 1", "place", place("fern")))
+	w.pkg("fern", script("compile",
+		"i=0; while test $i -lt 99999; do i=$((i+1)); done; echo quiet; echo 'fern.c:3:1: error: no leaf here'; exit 1",
+		"place", place("fern")))
 	w.fails(1, []string{"install", "fern"}, "no leaf here")
+	var runs []struct {
+		Busy float64 `json:"processor_seconds"`
+	}
+	w.parsed(&runs, "history", "--runs")
+	assert.Positive(t, runs[0].Busy, "the processor time of a failed stage counts")
 	assert.Contains(t, w.must("log", "fern", "--errors").stdout, "fern.c:3:1: error: no leaf here")
 	assert.Regexp(t, `fern +1\.0 +[0-9a-f]{12} +failed in compile`, w.must("history").stdout)
 	r := w.must("clean")

@@ -136,6 +136,9 @@ func (a *attempt) stage(ctx context.Context, name string, do func() error) error
 	elapsed := max(0, a.m.Now().Sub(began)) // clocks can be set back
 	a.cost.stages = append(a.cost.stages, store.StageTime{Stage: name, Seconds: elapsed.Seconds(),
 		CPU: a.cost.used.cpu.Seconds()})
+	ended := func() {
+		a.emit(event.Event{Kind: event.StageEnded, Stage: name, Elapsed: elapsed, CPU: a.cost.used.cpu})
+	}
 	a.journal.Running = ""
 	if err != nil {
 		a.journal.spend(name, elapsed, a.cost.used.cpu)
@@ -143,6 +146,7 @@ func (a *attempt) stage(ctx context.Context, name string, do func() error) error
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
+		ended()
 		var failure *Failure
 		if !errors.As(err, &failure) {
 			err = a.m.Store.Wrap(err)
@@ -153,7 +157,7 @@ func (a *attempt) stage(ctx context.Context, name string, do func() error) error
 	if a.journal.Pure && (name == StagePatch || name == StageUnpack && len(a.job.Patches) == 0) {
 		a.journal.SourceStamp = a.stamp(a.dirs.source)
 	}
-	a.emit(event.Event{Kind: event.StageEnded, Stage: name, Elapsed: elapsed, CPU: a.cost.used.cpu})
+	ended()
 	return a.save()
 }
 

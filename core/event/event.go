@@ -27,7 +27,7 @@ const (
 	CheckedOut     Kind = "checked_out"     // Text is the repository and the commit
 	Signed         Kind = "signed"          // Text is the signer of the archive
 	StageBegan     Kind = "stage_began"     //
-	StageEnded     Kind = "stage_ended"     // Elapsed and CPU are set
+	StageEnded     Kind = "stage_ended"     // whether it failed or not; Elapsed and CPU are set
 	Retried        Kind = "retried"         // Text is what is done again, and why
 	Remarked       Kind = "remarked"        // Text is a finding about a placed file
 	Undeclared     Kind = "undeclared"      // Text is undeclared use of the machine

@@ -90,7 +90,7 @@ func (e NotHere) Error() string {
 	for _, m := range e {
 		text += fmt.Sprintf("\n    %s %s: %s", m.Package, m.Version, m.What)
 	}
-	return text + "\n  Fetch them with the network first."
+	return text
 }
 
 // notHere is the error for sources that would have to be fetched.
