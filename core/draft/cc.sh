@@ -16,60 +16,57 @@ for a; do
 	esac
 done
 
-# What it uses of the trees that it is given is asked for, too.
-if [ -s "$FL_ANSWERS" ] && { [ "$text" ] || [ "$first" ]; }; then
-	test -f "$text" || text=/dev/null
-	awk -v libs="$libs" 'NR == FNR { have[$0]; next }
-		/^[ \t]*#[ \t]*include[ \t]*[<"]/ { gsub(/^[^<"]*[<"]|[>"].*$/, ""); name = "header " $0; if (name in have) found = found name "\n" }
-		END { n = split(libs, l, " "); for (i = 1; i <= n; i++) if (("library " l[i]) in have) print "library " l[i]; printf "%s", found }' \
-		"$FL_ANSWERS" "$text" >>"$FL_LISTEN/notes" 2>/dev/null
-fi
-
-# The answer to the same test is kept, so that a further run takes the shell's time only.
-kept=
-if [ "$test" ]; then
-	kept=$({ printf '%s\n' "$0" "$@" && cat "$test"; } | sha1sum)
-	kept=$FL_KEPT/${kept%% *}
-	test "$out" || case $how in -c) out=conftest.o ;; link) out=a.out ;; esac
-fi
-err=$FL_LISTEN/err.$$
-if [ "$kept" ] && [ -f "$kept.status" ]; then
-	read -r status <"$kept.status"
-	test ! -f "$kept.out" || cat "$kept.out"
-	test ! -f "$kept.file" || cp "$kept.file" "$out"
-	cp "$kept.err" "$err"
-elif [ "$kept" ]; then
-	"$real" "$@" >"$err.out" 2>"$err"
-	status=$?
-	cat "$err.out"
-	test ! -s "$err.out" || cp "$err.out" "$kept.out"
-	test $status != 0 || test ! -f "$out" || { cp "$out" "$err.file" && mv "$err.file" "$kept.file"; }
-	cp "$err" "$kept.err"
-	echo $status >"$err.out"
-	mv "$err.out" "$kept.status"
-else
-	"$real" "$@" 2>"$err"
-	status=$?
-fi
-finish() {
-	cat "$err" >&2
-	rm -f "$err"
-	test ! -d "$stubs" || rm -rf "$stubs"
-	exit $1
-}
-stubs=
-test $status != 0 || finish 0
-
 lacking() {
 	sed -n -e 's/.*fatal error: \([^: ]*\): No such file or directory.*/header \1/p' \
 		-e "s/.*error: #error \"Header '\\([^' ]*\\)' could not be found\".*/header \\1/p" \
-		-e 's/.*cannot find -l\([^: ]*\).*/library \1/p' "$err" | sort -u
+		-e 's/.*cannot find -l\([^: ]*\).*/library \1/p' "$1" | sort -u
 }
+
+# The outcome of the same test is kept, in a directory, so that a further run takes the shell's
+# time only: on that way, it starts as few programs as it can.
+own=$FL_LISTEN/cc-$$ kept= line="
+"
+if [ "$test" ]; then
+	printf '%s\n' "$0" "$@" >"$FL_LISTEN/args"
+	kept=$(sha1sum "$FL_LISTEN/args" "$test") text=$test
+	a=${kept##*"$line"} kept=$FL_KEPT/${kept%% *}-
+	kept=$kept${a%% *}
+	test "$out" || case $how in -c) out=conftest.o ;; link) out=a.out ;; esac
+fi
+outcome=$kept
+if [ -d "$kept" ]; then
+	test ! -f "$kept/file" || cp "$kept/file" "$out"
+else
+	outcome=$own.outcome
+	mkdir "$outcome"
+	for a in $libs; do echo "uses library $a"; done >"$outcome/uses"
+	test ! -f "$text" ||
+		sed -n 's/^[ \t]*#[ \t]*include[ \t]*[<"]\([^">]*\).*/uses header \1/p' "$text" >>"$outcome/uses"
+	"$real" "$@" >"$outcome/out" 2>"$outcome/err"
+	status=$?
+	echo $status >"$outcome/status"
+	test $status = 0 || lacking "$outcome/err" >"$outcome/lacks"
+	if [ "$kept" ]; then
+		test $status != 0 || test ! -f "$out" || cp "$out" "$outcome/file"
+		! mv -T "$outcome" "$kept" 2>/dev/null || outcome=$kept
+	fi
+fi
+read -r status <"$outcome/status"
+err=$outcome/err lacks=$outcome/lacks stubs=
+test ! -s "$outcome/out" || cat "$outcome/out"
+while read -r a; do echo "$a"; done <"$outcome/uses" >>"$FL_LISTEN/notes"
+finish() {
+	status=$1
+	test ! -s "$err" || cat "$err" >&2
+	set -- "$own".*
+	test ! -e "$1" || rm -rf "$@"
+	exit $status
+}
+test $status != 0 || finish 0
+
 tries=0 headers=
-while lacks=$(lacking) && [ "$lacks" ] && [ $tries -lt 20 ]; do
-	tries=$((tries + 1))
-	printf '%s\n' "$lacks" >"$FL_LISTEN/lacks.$$"
-	all=yes
+while [ -s "$lacks" ] && [ $tries -lt 20 ]; do
+	tries=$((tries + 1)) all=yes
 	while read -r kind name; do
 		case $kind\ $name in
 		library\ fl-module-*) ;;
@@ -78,9 +75,9 @@ while lacks=$(lacking) && [ "$lacks" ] && [ $tries -lt 20 ]; do
 			grep -Fqx "$kind $name" "$FL_ANSWERS" || all=no
 			;;
 		esac
-	done <"$FL_LISTEN/lacks.$$"
+	done <"$lacks"
 	test $all = yes || break
-	stubs=$FL_LISTEN/stubs.$$
+	stubs=$own.stubs err=$own.err
 	mkdir -p "$stubs/include" "$stubs/lib"
 	while read -r kind name; do
 		case $kind in
@@ -91,12 +88,13 @@ while lacks=$(lacking) && [ "$lacks" ] && [ $tries -lt 20 ]; do
 			;;
 		library) printf '!<arch>\n' >"$stubs/lib/lib$name.a" ;;
 		esac
-	done <"$FL_LISTEN/lacks.$$"
-	"$real" "$@" -idirafter "$stubs/include" "-L$stubs/lib" 2>"$err" && rm -f "$FL_LISTEN/lacks.$$" && finish 0
+	done <"$lacks"
+	! "$real" "$@" -idirafter "$stubs/include" "-L$stubs/lib" 2>"$err" || finish 0
+	lacks=$own.lacks
+	lacking "$err" >"$lacks"
 done
-rm -f "$FL_LISTEN/lacks.$$"
 case " $*" in *" $FL_STUBS/"*) headers=yes stubs=${stubs:-$FL_STUBS/none} ;; esac
-if [ -z "$stubs" ] || [ "$lacks" ]; then
+if [ -z "$stubs" ] || [ -s "$lacks" ]; then
 	finish $status
 fi
 
@@ -120,5 +118,5 @@ case $how in
 -c | -S) "$real" -x $lang $how -o "${out:-a.o}" /dev/null 2>/dev/null ;;
 link) echo 'int main(void) { return 0; }' | "$real" -x $lang -o "${out:-a.out}" - 2>/dev/null ;;
 esac
-: >"$err"
+err=/dev/null
 finish 0

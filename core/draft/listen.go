@@ -312,7 +312,7 @@ func (r *listeningRoom) Run(ctx context.Context, step configureStep) (*heardRun,
 		return nil, err
 	}
 	defer said.Close()
-	run.notes(said)
+	run.notes(said, step.Answers)
 	if below != "" {
 		sub, err := made.Sub(below)
 		if err != nil {
@@ -539,14 +539,17 @@ var lackedProgram = pattern.New(`^checking for ([^\s/.]+)\.\.\. no$` +
 // largestNotes is more than the notes of any real step.
 const largestNotes = 4 << 20
 
-// notes reads the notes of the scripts.
-func (run *heardRun) notes(says *safefs.Dir) {
+// notes reads the notes of the scripts. What the source uses counts if it was given that.
+func (run *heardRun) notes(says *safefs.Dir, given answers) {
 	text, err := says.ReadFile("notes", largestNotes)
 	if err != nil {
 		return
 	}
 	for line := range strings.Lines(string(text)) {
 		kind, rest, _ := strings.Cut(strings.TrimSpace(line), " ")
+		if _, is := given[rest]; kind == "uses" && is {
+			kind, rest, _ = strings.Cut(rest, " ")
+		}
 		name, rng, _ := strings.Cut(rest, " ")
 		switch {
 		case kind == "language":
