@@ -2,6 +2,8 @@ package advice
 
 import (
 	"fmt"
+	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -39,9 +41,9 @@ func (a *Answer) Give(r *recipe.Recipe, why string) error {
 // directory to build in.
 func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	c := f.Cause
-	answers := append(inside(r, f), installing(r, f)...)
+	answers := slices.Concat(inside(r, f), directories(r, f), installing(r, f))
 	if c == nil {
-		return append(answers, inTree(r, f)...)
+		return slices.Concat(answers, inTree(r, f), onlyPlaced(r, f), copied(r, f))
 	}
 	m := For(r, c, e)
 	need := func(text string) *Answer {
@@ -69,7 +71,8 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	if !c.Sure() { // nothing is installed for a guess
 		answers = slices.DeleteFunc(answers, func(a *Answer) bool { return len(a.Packages) > 0 || a.Absent })
 	}
-	return slices.Concat(answers, regenerate(r, f), standIn(r, f), include(r, f, e), flag(r, c), inTree(r, f))
+	return slices.Concat(answers, regenerate(r, f), standIn(r, f), include(r, f, e), flag(r, c), inTree(r, f),
+		onlyPlaced(r, f), copied(r, f))
 }
 
 // installing turns on what installs files, which the source has on, if nothing was placed
@@ -81,15 +84,76 @@ func installing(r *recipe.Recipe, f *build.Failure) (answers []*Answer) {
 			answers = append(answers, on(o, "without it, nothing is placed"))
 		}
 	}
-	if files := draft.Placeable(f.Built); f.Nothing && len(files) > 0 &&
-		(r.Step(build.StagePlace) == "" || strings.TrimSpace(r.Step(build.StagePlace)) == draft.PlaceByName(r.Name)) {
-		says := fmt.Sprintf("# The step place copies what was built, for nothing else does: %s.", strings.Join(files, ", "))
-		answers = append(answers, &Answer{Text: says, change: func(e *tomlfile.Edit, why string) {
-			e.SetTable("steps", []string{"place"}, map[string]string{"place": "'''\n" + draft.PlaceStep(files) + "\n'''"})
-			e.Append(why + "\n" + says)
-		}})
+	if f.Nothing {
+		answers = append(answers, copied(r, f)...)
 	}
 	return answers
+}
+
+// copied places what was built by a step, if the source's own way to install places nothing, or
+// fails.
+func copied(r *recipe.Recipe, f *build.Failure) []*Answer {
+	files := draft.Placeable(f.Built)
+	if step := strings.TrimSpace(r.Step(build.StagePlace)); len(files) == 0 ||
+		step != "" && step != draft.PlaceByName(r.Name) {
+		return nil
+	}
+	says := fmt.Sprintf("# The step place copies what was built, for nothing else does: %s.", strings.Join(files, ", "))
+	return []*Answer{{Text: says, Detour: !f.Nothing, change: setStep("place", draft.PlaceStep(files), says)}}
+}
+
+// setStep sets a step, with a remark.
+func setStep(step, script, says string) func(e *tomlfile.Edit, why string) {
+	return func(e *tomlfile.Edit, why string) {
+		e.SetTable("steps", []string{step}, map[string]string{step: "'''\n" + script + "\n'''"})
+		e.Append(why + "\n" + says)
+	}
+}
+
+// directories makes a directory of the tree that the source's way to install takes to exist.
+func directories(r *recipe.Recipe, f *build.Failure) []*Answer {
+	if f.Stage != build.StagePlace {
+		return nil
+	}
+	for _, line := range f.Lines {
+		m := noDirectory.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		dir := m[3]
+		if m[1] != "target" {
+			dir = path.Dir(dir)
+		}
+		to := "$FL_PREFIX/" + dir
+		if strings.Contains(m[2], "/box/stage/") {
+			to = "$DESTDIR" + to
+		}
+		line := "mkdir -p " + to
+		if !filepath.IsLocal(dir) || !plainPath.MatchString(dir) || strings.Contains(r.Step("before_place"), line) {
+			continue
+		}
+		says := fmt.Sprintf("# The step before_place makes the directory %s, which the source takes to exist.", to)
+		return []*Answer{{Text: says, change: setStep("before_place", strings.Trim(r.Step("before_place")+"\n"+line, "\n"),
+			says)}}
+	}
+	return nil
+}
+
+// noDirectory matches what cp and install say of a file below a directory of the tree that does
+// not exist.
+var noDirectory = pattern.New(`(target|create [a-z ]+) ['‘](/[^'’]*/trees/[\w.+-]+/[\w.+-]+)/([^'’]+)['’]`)
+
+// onlyPlaced compiles only what is placed: what fails may be a test or an example.
+func onlyPlaced(r *recipe.Recipe, f *build.Failure) []*Answer {
+	if f.Stage != build.StageCompile || r.Build.SkipUnplaced || r.SkipsNothing() != "" ||
+		f.Cause != nil && len(f.Cause.Questions()) > 0 {
+		return nil
+	}
+	const says = "# Only what is placed is compiled (skip_unplaced): what fails may be a test or an example."
+	return []*Answer{{Text: says, Detour: true, change: func(e *tomlfile.Edit, why string) {
+		e.Set("true", "build", "skip_unplaced")
+		e.Append(why + "\n" + says)
+	}}}
 }
 
 // on turns an option on.

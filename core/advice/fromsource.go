@@ -196,10 +196,42 @@ func inside(r *recipe.Recipe, f *build.Failure) []*Answer {
 		}
 	}
 	if len(args) == 0 {
-		return nil
+		return moved(r, f)
 	}
 	return []*Answer{withArguments(r, fmt.Sprintf("# %s: so that what went to %s is in the tree.", strings.Join(args, " "),
 		path.Dir(f.Outside[0])), args...)}
+}
+
+// moved moves files that were staged outside of the tree into it, if no argument leads them there.
+func moved(r *recipe.Recipe, f *build.Failure) []*Answer {
+	var dirs []string
+	for _, file := range f.Outside {
+		dirs = append(dirs, path.Dir(file))
+	}
+	slices.Sort(dirs)
+	script, last := r.Step("after_place"), "\n"
+	for _, dir := range dirs {
+		if strings.HasPrefix(dir+"/", last+"/") {
+			continue
+		}
+		if !plainPath.MatchString(strings.TrimPrefix(dir, "/")) {
+			return nil
+		}
+		last = dir
+		to := "$DESTDIR$FL_PREFIX" + inTreeOf(dir)
+		script += fmt.Sprintf("\nmkdir -p %s && cp -a $DESTDIR%s/. %s && rm -rf $DESTDIR%s", to, dir, to, dir)
+	}
+	if script == r.Step("after_place") {
+		return nil
+	}
+	says := fmt.Sprintf("# The step after_place moves what went to %s into the tree; what should be used there is for a "+
+		"person to link.", path.Dir(f.Outside[0]))
+	return []*Answer{{Text: says, change: setStep("after_place", strings.Trim(script, "\n"), says)}}
+}
+
+// inTreeOf is the place in a tree of a directory of the operating system.
+func inTreeOf(dir string) string {
+	return strings.TrimPrefix(strings.TrimPrefix(dir, "/usr/local"), "/usr")
 }
 
 var assigns = pattern.New(`(?m)^[ \t]*(\w+)[ \t]*[?:]?=[ \t]*(/[^\s#]*)`)
@@ -220,7 +252,7 @@ func governs(r *recipe.Recipe, work, file string) string {
 		return string(data)
 	}
 	dir := path.Dir(file)
-	place := "$FL_PREFIX" + strings.TrimPrefix(strings.TrimPrefix(dir, "/usr/local"), "/usr")
+	place := "$FL_PREFIX" + inTreeOf(dir)
 	var reading *buildfile.Reading
 	switch r.Build.Method {
 	case recipe.Configure:
@@ -236,7 +268,7 @@ func governs(r *recipe.Recipe, work, file string) string {
 			for _, m := range assigns.FindAllStringSubmatch(text(name), -1) {
 				if value := strings.TrimRight(m[2], "/"); len(value) > len(best) &&
 					(dir == value || strings.HasPrefix(dir, value+"/")) {
-					best, arg = value, m[1]+"=$FL_PREFIX"+strings.TrimPrefix(strings.TrimPrefix(value, "/usr/local"), "/usr")
+					best, arg = value, m[1]+"=$FL_PREFIX"+inTreeOf(value)
 				}
 			}
 		}

@@ -266,6 +266,9 @@ func (a *attempt) failure(stage, what, log string) *Failure {
 			f.Cause = &cause
 		}
 		f.KeptOut = denials(log, a.b.level)
+		if stage == StagePlace {
+			a.listBuilt(f)
+		}
 	}
 	const almostNothing = 1 << 20
 	if a.m.Store.Full(almostNothing) {

@@ -229,7 +229,7 @@ func (a *attempt) receiptOf(o *depot.Offer, theirs *store.Receipt, remarks []ins
 		At: a.m.Now().UTC(), Recipe: theirs.Recipe}
 	r.RecipeSHA256, r.Sources, r.Machine, r.Compiler = theirs.RecipeSHA256, theirs.Sources, theirs.Machine, theirs.Compiler
 	r.Isolation, r.NotBare, r.Resumed, r.Given = theirs.Isolation, theirs.NotBare, theirs.Resumed, theirs.Given
-	r.Features, r.Without = theirs.Features, theirs.Without
+	r.Features, r.Without, r.Public = theirs.Features, theirs.Without, theirs.Public
 	r.SkippedUnplaced, r.Cached = theirs.SkippedUnplaced, theirs.Cached
 	r.Began, r.Seconds, r.Stages, r.WorkSize, r.Memory = theirs.Began, theirs.Seconds, theirs.Stages, theirs.WorkSize,
 		theirs.Memory

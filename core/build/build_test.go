@@ -73,8 +73,8 @@ func short(job *Job, text string) string {
 
 func TestStagesOfTheMethods(t *testing.T) {
 	var all []string
-	for _, dir := range []string{"bin", "lib", "include", "share/man/man1", "share/man/man5", "share/man/man8",
-		"share/man", "share"} {
+	for _, dir := range []string{"bin", "sbin", "lib", "include", "etc", "games", "share/man/man1", "share/man/man5",
+		"share/man/man6", "share/man/man8", "share/man", "share"} {
 		all = append(all, "W/stageT/plan/1/"+dir, "T/plan/1/"+dir)
 	}
 	usual := strings.Join(all, " ")

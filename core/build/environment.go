@@ -22,7 +22,7 @@ type Neighbour struct {
 	Tree   string // where it sees it
 	Away   bool   // that is another directory than the tree, which others have too
 	Role   recipe.Role
-	Direct bool // a declared need, rather than a need of a needed library
+	Direct bool // a declared need, or one that such a need makes public, rather than a need of a needed library
 }
 
 // Surroundings are the variables that let compilers, pkg-config, cmake and
@@ -195,7 +195,7 @@ func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 	}
 	// A program finds the libraries of its own tree.
 	env["LDFLAGS"] = "-Wl,-rpath," + libraryDirs(job)[0]
-	for _, pair := range Surroundings(neighbours(job)) {
+	for _, pair := range Surroundings(Publish(t.Store, neighbours(job))) {
 		switch value := pair.Values[0]; {
 		case value == "":
 		case env[pair.Name] != "":

@@ -28,7 +28,7 @@ type Failure struct {
 	Cause    *diagnose.Cause // the cause found in its log, or nil
 	Outside  []string        // files that were placed outside of the tree
 	Nothing  bool            // nothing was placed at all
-	Built    []string        // what was built and could be placed, if nothing was placed
+	Built    []string        // what was built and could be placed, if its own way to place it places nothing, or fails
 	KeptOut  []string        // what it wanted of the machine and could not have, as far as known
 }
 
@@ -49,7 +49,7 @@ func (e *Failure) With(help []string) string {
 	for _, line := range e.Lines {
 		text += "\n    │ " + line
 	}
-	if len(e.Built) > 0 {
+	if e.Nothing && len(e.Built) > 0 {
 		const few = 8
 		text += "\n  Built, but not placed: " + strings.Join(e.Built[:min(few, len(e.Built))], ", ")
 		if more := len(e.Built) - few; more > 0 {

@@ -114,8 +114,8 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 		}
 		// Some copy into directories that always exist in /usr/local.
 		var usual []string
-		for _, dir := range []string{"bin", "lib", "include", "share/man/man1", "share/man/man5", "share/man/man8",
-			"share/man", "share"} {
+		for _, dir := range []string{"bin", "sbin", "lib", "include", "etc", "games", "share/man/man1", "share/man/man5",
+			"share/man/man6", "share/man/man8", "share/man", "share"} {
 			if usual = append(usual, filepath.Join(d.stage, job.Prefix, dir)); !job.Away() {
 				usual = append(usual, filepath.Join(job.Prefix, dir))
 			}

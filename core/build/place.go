@@ -283,7 +283,7 @@ func (a *attempt) finish(ctx context.Context) (*store.Receipt, error) {
 		return nil, a.m.Store.Wrap(err)
 	}
 	receipt := a.receipt(files, size)
-	receipt.Licences = licences
+	receipt.Licences, receipt.Public = licences, public(a.m.Store.Tree(a.job.Ref), a.job)
 	if err := a.m.Store.BeginConfigs(receipt); err != nil { // tries may read them
 		return nil, errors.Join(a.m.Store.Wrap(err), a.m.Store.Withdraw(a.job.Ref, a.dirs.placed))
 	}

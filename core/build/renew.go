@@ -47,7 +47,7 @@ func (a *attempt) replace(ctx context.Context, keep bool) (aside string, err err
 		return "", a.m.Store.Wrap(err)
 	}
 	receipt := a.receipt(0, 0)
-	receipt.Licences = licences
+	receipt.Licences, receipt.Public = licences, public(a.dirs.placed, a.job)
 	a.account(receipt)
 	if err := a.m.Store.BeginConfigs(receipt); err != nil {
 		return "", err

@@ -254,19 +254,9 @@ func (t *tree) method(s *Source) {
 		}
 		if byHand {
 			// One written by hand may not work from another directory.
-			s.InTree = true
-			s.Remarks = append(s.Remarks, Finding{"in_tree", "true", "configure, which was written by hand", Guessed})
-		} else if name := t.written(); name != "" {
-			s.InTree = true
-			s.Remarks = append(s.Remarks, Finding{"in_tree", "true", name + ", which was written by hand", Guessed})
-			if name == "Makefile" && !installTarget.MatchString(t.text(name)) {
-				s.Place = true
-				s.Remarks = append(s.Remarks, Finding{"steps", "place", name + " has no install target", Guessed})
-			}
-		} else if name := t.builtBeside(); name != "" {
-			s.InTree = true
-			s.Remarks = append(s.Remarks,
-				Finding{"in_tree", "true", name + ", which looks for what is built beside the sources", Guessed})
+			s.inTree("configure, which was written by hand")
+		} else {
+			t.besides(s)
 		}
 	case t.has("meson.build"):
 		found(recipe.Meson, "meson.build", Certain)
@@ -279,8 +269,8 @@ func (t *tree) method(s *Source) {
 			// Some configure the source as well, whatever their arguments.
 			s.Prepare = "NOCONFIGURE=1 sh ./" + generator + "\ntest ! -f config.status || make distclean"
 		}
-		s.Remarks = append(s.Remarks, Finding{"before_configure", strings.ReplaceAll(s.Prepare, "\n", "; "),
-			"there is no configure script", Guessed})
+		s.prepare(s.Prepare, "there is no configure script")
+		t.besides(s)
 		s.generators(t.text(ac), ac)
 	case t.own() && t.scripted(s):
 	case t.first("GNUmakefile", "makefile", "Makefile") != "":
@@ -298,6 +288,32 @@ func (t *tree) method(s *Source) {
 	if len(others) > 1 {
 		s.Remarks = append(s.Remarks, Finding{"method", "also possible: " + strings.Join(others[1:], ", "), "", Guessed})
 	}
+}
+
+// prepare has a command run before the configure step.
+func (s *Source) prepare(command, from string) {
+	s.Prepare = command
+	s.Remarks = append(slices.DeleteFunc(s.Remarks, func(f Finding) bool { return f.What == "before_configure" }),
+		Finding{"before_configure", strings.ReplaceAll(command, "\n", "; "), from, Guessed})
+}
+
+// besides has the source built in its own directory if its makefiles seem to work only there.
+func (t *tree) besides(s *Source) {
+	if name := t.written(); name != "" {
+		s.inTree(name + ", which was written by hand")
+		if name == "Makefile" && !installTarget.MatchString(t.text(name)) {
+			s.Place = true
+			s.Remarks = append(s.Remarks, Finding{"steps", "place", name + " has no install target", Guessed})
+		}
+	} else if name := t.builtBeside(); name != "" {
+		s.inTree(name + ", which looks for headers or what is built beside the sources")
+	}
+}
+
+// inTree has the source built in its own directory.
+func (s *Source) inTree(from string) {
+	s.InTree = true
+	s.Remarks = append(s.Remarks, Finding{"in_tree", "true", from, Guessed})
 }
 
 // written returns a makefile that was not generated, or "": few of those work from another
@@ -320,10 +336,13 @@ func (t *tree) written() string {
 	return found
 }
 
-// builtBeside is a makefile that looks for objects in the directory of the sources, or "".
+// builtBeside is a makefile that looks for objects in the directory of the sources, or for headers
+// of the source in a directory relative to its own, or "".
 func (t *tree) builtBeside() string {
-	for _, pattern := range []string{"Makefile.in", "*/Makefile.in", "*/*/Makefile.in"} {
-		names, _ := fs.Glob(t.files, pattern)
+	for _, pattern := range []string{"", "*/", "*/*/"} {
+		names, _ := fs.Glob(t.files, pattern+"Makefile.in")
+		more, _ := fs.Glob(t.files, pattern+"Makefile.am")
+		names = append(names, more...)
 		for _, name := range names {
 			if beside.MatchString(t.text(name)) {
 				return name
@@ -333,7 +352,7 @@ func (t *tree) builtBeside() string {
 	return ""
 }
 
-var beside = pattern.New(`\$[({](?:top_)?srcdir[)}]/[\w./-]+\.l?[oa]\b`)
+var beside = pattern.New(`\$[({](?:top_)?srcdir[)}]/[\w./-]+\.l?[oa]\b|[\s=]-I[ \t]*\.\.?/\w`)
 
 // leftOut finds makefiles of documentation that the configure script makes from files that the
 // archive lacks, because its distributor left out the documentation. Empty files will do.
@@ -441,13 +460,16 @@ func (t *tree) makefile(s *Source, name string) {
 				m[2], Guessed})
 		}
 	}
-	if prefixVariable.MatchString(text) || len(seen) > 0 {
+	if prefixVariable.MatchString(text) {
 		return
 	}
-	if m := otherPrefix.FindStringSubmatch(text); m != nil {
+	if m := otherPrefix.FindStringSubmatch(text); m != nil && !seen[m[1]] {
 		s.Args = append(s.Args, m[1]+"=$FL_PREFIX")
 		s.Remarks = append(s.Remarks,
 			Finding{"args", m[1] + "=$FL_PREFIX", name + ", which has neither PREFIX nor prefix", Guessed})
+		return
+	}
+	if len(seen) > 0 {
 		return
 	}
 	if !s.Place && strings.Contains(text, "/usr/local") {

@@ -240,6 +240,12 @@ func (r *listeningRoom) prepare() error {
 	return err
 }
 
+// prepared reports whether the step before the configure step has made what that needs.
+func (r *listeningRoom) prepared() bool {
+	has := func(name string) bool { return safefs.Exists(r.at("source", r.source.Below, name)) }
+	return has("configure") && (has("Makefile.in") || !has("Makefile.am"))
+}
+
 // copy copies the source for the room's user to change.
 func (r *listeningRoom) copy(name string) error {
 	from, to := r.source.Dir, r.at(name)

@@ -107,7 +107,16 @@ func (s *Source) enter(ctx context.Context, m *machine.Machine, known *Known, so
 	for tried := 0; ; tried++ {
 		room, err := enter(ctx, m, source)
 		unmade := new(unmade)
-		if tried == most || !errors.As(err, &unmade) || !s.runs(m, known, &source, unmade.Output) {
+		failed := errors.As(err, &unmade)
+		switch {
+		case tried < most && failed && s.runs(m, known, &source, unmade.Output):
+		case strings.Contains(s.Prepare, "sh ./") && (failed || err == nil && !room.prepared()):
+			if err == nil {
+				room.Close()
+			}
+			s.prepare("autoreconf -fi", "the source's own script makes no complete configure script")
+			source.Prepare = s.Prepare
+		default:
 			return room, err
 		}
 	}
@@ -264,22 +273,28 @@ func (h *hearing) hear() error {
 // compiling records what a makefile lacks when it compiles: first without answers and then, so
 // that it gets to the end, with everything it asked for. All of that is required.
 func (h *hearing) compiling(run *heardRun) (err error) {
+	var more []string // arguments to try
+	if m := otherMakefile.FindStringSubmatch(run.Output); m != nil && filepath.IsLocal(m[1]) {
+		more = append(more, "--file="+m[1])
+	}
 	for _, target := range []string{"linux", "unix", "posix", "all", h.source.Name.Value} {
+		if slices.Contains(h.source.targets, target) {
+			more = append(more, target)
+		}
+	}
+	for _, arg := range more {
 		if len(run.Built) > 0 || len(run.Asked) > 0 {
 			break
 		}
-		if !slices.Contains(h.source.targets, target) {
-			continue
-		}
-		args := append(slices.Clone(h.args), target)
+		args := append(slices.Clone(h.args), arg)
 		other, err := h.run(args, nil)
 		if err != nil {
 			return err
 		}
 		if len(other.Built) > 0 || len(other.Asked) > 0 {
-			run, h.args, h.source.Args = other, args, append(h.source.Args, target)
-			h.source.Remarks = append(h.source.Remarks, Finding{"args", target,
-				"the makefile builds nothing without a target, and has this one", Guessed})
+			run, h.args, h.source.Args = other, args, append(h.source.Args, arg)
+			h.source.Remarks = append(h.source.Remarks, Finding{"args", arg,
+				"the makefile builds nothing without it, and names it", Guessed})
 		}
 	}
 	const enough = 4
@@ -333,6 +348,9 @@ func (h *hearing) compiling(run *heardRun) (err error) {
 	}
 	return nil
 }
+
+// otherMakefile matches how a makefile says which one to use in its place.
+var otherMakefile = pattern.New(`\bmake -f ([\w./-]+\w)`)
 
 // Placeable are the built programs and libraries that are of use to others.
 func Placeable(built []string) []string {

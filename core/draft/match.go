@@ -26,6 +26,7 @@ type Known struct {
 	needs    map[string][]string // of recipes, by their names
 	trees    map[string]string   // of packages that are built
 	under    map[string][]string // the trees of the libraries that a tree needs
+	public   map[string][]string // those of them that builds against it see
 	versions map[string]string   // of packages, and of the modules in their trees by "module NAME"
 	options  []switchable        // that are off
 }
@@ -106,8 +107,13 @@ func (k *Known) configs() answers {
 // and the libraries that these depend on. It finds the programs of trees that have nothing else.
 func (k *Known) around(answers answers) (all []build.Neighbour) {
 	add := func(tree string, role recipe.Role, direct bool) {
-		if tree != "" && !slices.ContainsFunc(all, func(n build.Neighbour) bool { return n.Tree == tree && n.Role == role }) {
+		at := slices.IndexFunc(all, func(n build.Neighbour) bool { return n.Tree == tree && n.Role == role })
+		switch {
+		case tree == "":
+		case at < 0:
 			all = append(all, build.Neighbour{Tree: tree, Role: role, Direct: direct})
+		default:
+			all[at].Direct = all[at].Direct || direct
 		}
 	}
 	for _, key := range slices.Sorted(maps.Keys(answers)) {
@@ -120,7 +126,7 @@ func (k *Known) around(answers answers) (all []build.Neighbour) {
 	for i := 0; i < len(all); i++ {
 		for _, tree := range k.under[all[i].Tree] {
 			if all[i].Role == recipe.Library {
-				add(tree, recipe.Library, false)
+				add(tree, recipe.Library, all[i].Direct && slices.Contains(k.public[all[i].Tree], tree))
 			}
 		}
 	}
@@ -135,7 +141,7 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 		return nil, err
 	}
 	k := &Known{recipes: names, provides: map[string]string{}, versions: map[string]string{}, trees: map[string]string{},
-		under: map[string][]string{}, needs: map[string][]string{}}
+		under: map[string][]string{}, public: map[string][]string{}, needs: map[string][]string{}}
 	receipts, err := s.Receipts()
 	if err != nil {
 		return nil, s.Wrap(err)
@@ -150,6 +156,9 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 			if need.Role == recipe.Library {
 				k.under[s.Tree(r.Ref)] = append(k.under[s.Tree(r.Ref)], s.Tree(need.Ref))
 			}
+		}
+		for _, need := range r.Public {
+			k.public[s.Tree(r.Ref)] = append(k.public[s.Tree(r.Ref)], s.Tree(need))
 		}
 	}
 	shelves.ReadAll(names)

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/build"
 	"fernladder/core/draft"
 	"fernladder/core/inspect"
 	"fernladder/core/machine"
@@ -25,12 +26,13 @@ import (
 // known is what the shelves offer. It returns a sentence for each mistake; none means that the
 // recipe is right.
 func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *store.Receipt) (wrong []string, err error) {
-	of := map[string]string{} // the needs that have a library, by its file's name
-	for _, need := range built.Needs {
-		if need.Role == recipe.Library {
-			err = libraries(m.Store, need.Ref, func(name string) { of[name] = need.Name })
-		}
-		if err != nil {
+	of := map[string]string{} // the needs, and theirs, that have a library, by its file's name
+	needs, err := build.NeighboursOf(m.Store, built)
+	if err != nil {
+		return nil, err
+	}
+	for _, need := range needs[1:] {
+		if err := libraries(m.Store, need.Ref, func(name string) { of[name] = need.Name }); err != nil {
 			return nil, err
 		}
 	}

@@ -24,13 +24,15 @@ import (
 	"fernladder/core/tomlfile"
 )
 
+// An Installer installs packages of the operating system, of which program says whether builds only
+// run them. If it returns false, a person has to.
+type Installer func(ctx context.Context, packages []string, program bool) (bool, error)
+
 // A Probing says what a probe may do, and whom it reports to.
 type Probing struct {
 	Answered func(r *recipe.Recipe, lines string) // these lines were added to the recipe
 	Undone   func(lines string)                   // they did not help, and are removed again
-	// Install installs packages of the operating system. If it is nil, or returns false, a person
-	// has to.
-	Install func(ctx context.Context, packages []string, program bool) (bool, error)
+	Install  Installer                            // nil: a person has to install what is missing
 }
 
 // Probed is the outcome of a probe.

@@ -5,12 +5,14 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"fernladder/core/buildfile"
 	"fernladder/core/draft"
 	"fernladder/core/durable"
 	"fernladder/core/host"
+	"fernladder/core/install"
 	"fernladder/core/plan"
 	"fernladder/core/problem"
 	"fernladder/core/recipe"
@@ -33,6 +35,7 @@ type DraftRequest struct {
 	Print      bool     // write nothing
 	Keep       bool     // do not change an existing recipe
 
+	Install install.Installer // of programs that the configure step lacks; nil: nothing is installed
 	// Confirm is asked whether the authors publish the fingerprint of a fetched key; nil:
 	// a fetched key is refused.
 	Confirm func(*draft.Signer) error
@@ -214,16 +217,52 @@ func (d *drafting) listen(ctx context.Context, found *draft.Source, dir string, 
 	if progress == nil {
 		progress = func(string, int) {}
 	}
-	err := found.Listen(ctx, d.s.Machine, dir, d.known, draft.Listening{Quick: quick, Longest: d.request.Longest,
-		Progress: progress})
-	unheard := errors.As(err, new(*draft.Unheard)) || errors.Is(err, draft.ErrNoRoom)
-	if err != nil && !unheard {
-		return err
+	const most = 5 // programs, one after the other
+	for tried := 0; ; tried++ {
+		read := *found
+		err := found.Listen(ctx, d.s.Machine, dir, d.known, draft.Listening{Quick: quick, Longest: d.request.Longest,
+			Progress: progress})
+		stopped := errors.As(err, new(*draft.Unheard))
+		if err != nil && !stopped && !errors.Is(err, draft.ErrNoRoom) {
+			return err
+		}
+		if stopped && tried < most {
+			installed, err := d.install(ctx, found)
+			if err != nil {
+				return err
+			}
+			if installed {
+				*found = read
+				continue
+			}
+		}
+		if d.request.Listened != nil {
+			d.request.Listened(err)
+		}
+		return nil
 	}
-	if d.request.Listened != nil {
-		d.request.Listened(err)
+}
+
+// install installs the programs that a configure step stopped without.
+func (d *drafting) install(ctx context.Context, found *draft.Source) (bool, error) {
+	var packages []string
+	for _, l := range found.Lookups {
+		if l.Kind != string(host.Program) || !l.Required || d.s.Programs.Find(l.Name()) != "" {
+			continue
+		}
+		if _, _, known := d.known.Find(l.Kind, l.Name()); known {
+			continue
+		}
+		q := host.Question{Kind: host.Program, Name: l.Name()}
+		of := slices.Concat(host.PackageOf(l.Name(), d.s.System.Family), d.s.HostFiles.Owners([]host.Question{q})[q])
+		if len(of) > 0 && !slices.Contains(packages, of[0]) {
+			packages = append(packages, of[0])
+		}
 	}
-	return nil
+	if len(packages) == 0 || d.request.Install == nil {
+		return false, nil
+	}
+	return d.request.Install(ctx, packages, true)
 }
 
 // addRelease adds the release to the recipe of that name. It returns nil where there is none,

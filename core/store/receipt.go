@@ -77,6 +77,7 @@ type Receipt struct {
 	Supplies     []Supply          `json:"supplies,omitempty"` // not to be passed on
 	Patches      []Source          `json:"patches,omitempty"`
 	Needs        []Link            `json:"needs"`
+	Public       []Ref             `json:"public,omitempty"`  // libraries among them that builds against this one see, too
 	ByHost       []string          `json:"by_host,omitempty"` // needs that the operating system met, as NAME VERSION
 	Method       recipe.Method     `json:"method"`
 	Tries        []Try             `json:"tries,omitempty"`

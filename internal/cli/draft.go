@@ -94,13 +94,18 @@ func (a *app) draft(ctx context.Context, f draftFlags) error {
 	if err != nil {
 		return err
 	}
+	may, err := a.installer(ctx, s, f)
+	if err != nil {
+		return err
+	}
 	if _, missing := os.Stat(f.From); missing != nil && f.probe {
 		if _, err := s.Shelves.Find(f.From); err == nil { // the name of an existing recipe
-			return a.probe(ctx, s, f.From, f)
+			return a.probe(ctx, s, f.From, may)
 		}
 	}
 	r := f.DraftRequest
 	r.Keep = f.probe
+	r.Install = may
 	r.Confirm = func(signer *draft.Signer) error { return a.confirm(signer, f.fingerprint) }
 	a.tellListening(&r)
 	report, err := s.Draft(ctx, r)
@@ -129,7 +134,7 @@ func (a *app) draft(ctx context.Context, f draftFlags) error {
 		}
 	}
 	if f.probe {
-		return a.probe(ctx, s, report.Name, f)
+		return a.probe(ctx, s, report.Name, may)
 	}
 	return nil
 }

@@ -12,31 +12,36 @@ import (
 	"fernladder/internal/term"
 )
 
-// mayInstall is what a person has allowed a probe to install.
-type mayInstall struct{ libraries, programs bool }
-
-// askInstall asks once what a probe may install of the operating system.
-func (a *app) askInstall(f draftFlags) (may mayInstall, err error) {
+// installer asks once what may be installed of the operating system, and installs that for a draft
+// and its probe. It is nil without --install.
+func (a *app) installer(ctx context.Context, s *session.Session, f draftFlags) (install.Installer, error) {
+	libraries, programs := true, true
 	switch {
 	case !f.install:
-		return may, nil
+		return nil, nil
 	case f.yes:
-		return mayInstall{true, true}, nil
 	case !a.screen.Interactive(os.Stdin):
-		return may,
+		return nil,
 			usage("--install asks before it installs anything, and needs a terminal for that; to skip the question, add --yes")
+	default:
+		libraries = a.agrees("May the probe install libraries and headers of the operating system that are missing?")
+		programs = a.agrees("And programs that the build runs?")
 	}
-	may.libraries = a.agrees("May the probe install libraries and headers of the operating system that are missing?")
-	may.programs = a.agrees("And programs that the build runs?")
-	return may, nil
+	if !s.HostFiles.There() && !a.offline { // they have the owners of files
+		if err := a.refreshHostFiles(ctx); err != nil {
+			a.screen.Note("%v", err)
+		}
+	}
+	return func(ctx context.Context, packages []string, program bool) (bool, error) {
+		if program && !programs || !program && !libraries {
+			return false, nil
+		}
+		return a.addition(ctx, s, packages)
+	}, nil
 }
 
-// addition installs packages for a probe, if that changes nothing that is there.
-func (a *app) addition(ctx context.Context, s *session.Session, may mayInstall, packages []string,
-	program bool) (bool, error) {
-	if program && !may.programs || !program && !may.libraries {
-		return false, nil
-	}
+// addition installs packages, if that changes nothing that is there.
+func (a *app) addition(ctx context.Context, s *session.Session, packages []string) (bool, error) {
 	refused := func(why string) (bool, error) {
 		a.screen.Note("Not installed: %s. %s", strings.Join(packages, " "), why)
 		return false, ctx.Err()
@@ -58,24 +63,10 @@ func (a *app) addition(ctx context.Context, s *session.Session, may mayInstall, 
 }
 
 // probe builds a drafted recipe, and tells what came of that.
-func (a *app) probe(ctx context.Context, s *session.Session, name string, f draftFlags) error {
-	may, err := a.askInstall(f)
-	if err != nil {
-		return err
-	}
-	if f.install && !s.HostFiles.There() && !a.offline { // they have the owners of files
-		if err := a.refreshHostFiles(ctx); err != nil {
-			a.screen.Note("%v", err)
-		}
-	}
-	steps := install.Probing{
+func (a *app) probe(ctx context.Context, s *session.Session, name string, may install.Installer) error {
+	steps := install.Probing{Install: may,
 		Answered: func(r *recipe.Recipe, lines string) { a.screen.Note("Added to %s:\n%s", r.File, indent(lines)) },
 		Undone:   func(lines string) { a.screen.Note("That did not help, and is removed again:\n%s", indent(lines)) },
-	}
-	if f.install {
-		steps.Install = func(ctx context.Context, packages []string, program bool) (bool, error) {
-			return a.addition(ctx, s, may, packages, program)
-		}
 	}
 	r, err := s.Probe(ctx, name, steps)
 	done := r.Probed

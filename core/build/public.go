@@ -1,0 +1,121 @@
+package build
+
+import (
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"fernladder/core/pattern"
+	"fernladder/core/recipe"
+	"fernladder/core/safefs"
+	"fernladder/core/store"
+)
+
+// public are the library needs that builds against a tree see, too, as if they declared them: its
+// headers include theirs, one of its libraries is a linker script that names theirs, or it has a
+// library only for static linking. tree has what was placed, and belongs to the program.
+func public(tree string, job *Job) (refs []store.Ref) {
+	var needs []*Job
+	for i, link := range job.Package.Needs {
+		if link.Role == recipe.Library {
+			needs = append(needs, job.Needs[i])
+		}
+	}
+	if len(needs) == 0 {
+		return nil
+	}
+	includes, links, static := mentions(tree)
+	for _, need := range needs {
+		dirs := append(HeadersBelow(need.Tree), "include")
+		includes := slices.ContainsFunc(includes, func(name string) bool {
+			return slices.ContainsFunc(dirs, func(dir string) bool { return safefs.Exists(filepath.Join(need.Tree, dir, name)) })
+		})
+		if includes || static || slices.ContainsFunc(links, func(name string) bool {
+			return safefs.Exists(filepath.Join(need.Tree, "lib", "lib"+name+".so"))
+		}) {
+			refs = append(refs, need.Ref)
+		}
+	}
+	return refs
+}
+
+// mentions are the headers that a tree's headers include and that the tree lacks, the libraries
+// that its linker scripts name, and whether one of its libraries is only there for static linking.
+func mentions(tree string) (includes, links []string, static bool) {
+	const largest = 1 << 20
+	names, linked := map[string]bool{}, map[string]bool{}
+	filepath.WalkDir(filepath.Join(tree, "include"), func(file string, e fs.DirEntry, err error) error {
+		if err != nil || !e.Type().IsRegular() {
+			return nil
+		}
+		text, _ := safefs.ReadFile(file, largest)
+		for _, m := range included.Compiled().FindAllSubmatch(text, -1) {
+			names[string(m[1])] = true
+		}
+		return nil
+	})
+	for name := range names {
+		if filepath.IsLocal(name) && !safefs.Exists(filepath.Join(tree, "include", name)) {
+			includes = append(includes, name)
+		}
+	}
+	entries, _ := os.ReadDir(filepath.Join(tree, "lib"))
+	for _, e := range entries {
+		stem, archive := strings.CutSuffix(e.Name(), ".a")
+		static = static || archive && !safefs.Exists(filepath.Join(tree, "lib", stem+".so"))
+		if e.Type().IsRegular() && strings.HasSuffix(e.Name(), ".so") {
+			for _, m := range linkerWord.Compiled().FindAllStringSubmatch(beginning(filepath.Join(tree, "lib", e.Name())), -1) {
+				linked[m[1]] = true
+			}
+		}
+	}
+	for name := range linked {
+		links = append(links, name)
+	}
+	return includes, links, static
+}
+
+// beginning is the beginning of a file that is a text, or "".
+func beginning(file string) string {
+	const enough = 4 << 10
+	f, err := safefs.Open(file)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	text, _ := io.ReadAll(io.LimitReader(f, enough))
+	if strings.Contains(string(text), "\x00") {
+		return ""
+	}
+	return string(text)
+}
+
+var (
+	included   = pattern.New(`(?m)^[ \t]*#[ \t]*include[ \t]*[<"]([\w./+-]+)[>"]`)
+	linkerWord = pattern.New(`-l([\w.+-]+)`)
+)
+
+// Publish makes those of some neighbours direct that the needed libraries make public.
+func Publish(s *store.Store, all []Neighbour) []Neighbour {
+	for more := true; more; {
+		more = false
+		for _, n := range all {
+			if !n.Direct || n.Role != recipe.Library {
+				continue
+			}
+			receipt, err := s.Receipt(n.Ref)
+			if err != nil { // a build says so itself
+				continue
+			}
+			for i := range all {
+				if o := &all[i]; !o.Direct && o.Role == recipe.Library && slices.Contains(receipt.Public, o.Ref) {
+					o.Direct, more = true, true
+				}
+			}
+		}
+	}
+	return all
+}
