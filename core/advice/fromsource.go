@@ -206,18 +206,21 @@ func inside(r *recipe.Recipe, f *build.Failure) []*Answer {
 func moved(r *recipe.Recipe, f *build.Failure) []*Answer {
 	var dirs []string
 	for _, file := range f.Outside {
-		dirs = append(dirs, path.Dir(file))
+		dir := path.Dir(file)
+		for _, whole := range []string{"/usr/local", "/usr"} {
+			if strings.HasPrefix(dir, whole+"/") {
+				dir = whole
+				break
+			}
+		}
+		dirs = append(dirs, dir)
 	}
 	slices.Sort(dirs)
-	script, last := r.Step("after_place"), "\n"
-	for _, dir := range dirs {
-		if strings.HasPrefix(dir+"/", last+"/") {
-			continue
-		}
+	script := r.Step("after_place")
+	for _, dir := range slices.Backward(slices.Compact(dirs)) { // what is in another first
 		if !plainPath.MatchString(strings.TrimPrefix(dir, "/")) {
 			return nil
 		}
-		last = dir
 		to := "$DESTDIR$FL_PREFIX" + inTreeOf(dir)
 		script += fmt.Sprintf("\nmkdir -p %s && cp -a $DESTDIR%s/. %s && rm -rf $DESTDIR%s", to, dir, to, dir)
 	}

@@ -37,26 +37,25 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 	if err != nil {
 		return err
 	}
-	switch isFilled := hasFiles(filled, known); {
+	isFilled, outside := hasFiles(filled, known), a.outside()
+	switch {
 	case staged != nil && isFilled:
 		staged.Close()
 		return a.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", a.job.Prefix),
 			log)
+	case len(outside) > 0:
+		f := a.failure(StagePlace, "files were placed outside the tree: "+strings.Join(outside, ", ")+
+			"; tell the build to put them below $FL_PREFIX", log)
+		f.Outside = outside
+		return f
 	case staged == nil && !isFilled:
 		f := a.failure(StagePlace, "nothing was placed in $FL_PREFIX", log)
 		f.Nothing = true
-		a.listBuilt(f)
 		return f
 	case isFilled:
 		placed = filled
 	default:
 		defer staged.Close()
-	}
-	if outside := a.outside(); len(outside) > 0 {
-		f := a.failure(StagePlace, "files were placed outside the tree: "+strings.Join(outside, ", ")+
-			"; tell the build to put them below $FL_PREFIX", log)
-		f.Outside = outside
-		return f
 	}
 	if placed == staged {
 		known = nil // the needs do not have it

@@ -137,6 +137,9 @@ func below(files fs.FS) string {
 		if len(found) == 1 {
 			return found[0]
 		}
+		if coded := slices.DeleteFunc(slices.Clone(found), func(dir string) bool { return !hasCode(files, dir) }); len(coded) == 1 {
+			return coded[0]
+		}
 		for _, name := range []string{"unix", "src", "source"} {
 			if i := slices.IndexFunc(found, func(dir string) bool { return path.Base(dir) == name }); i >= 0 {
 				return found[i]
@@ -144,6 +147,14 @@ func below(files fs.FS) string {
 		}
 	}
 	return ""
+}
+
+// hasCode reports whether a directory has files to compile.
+func hasCode(files fs.FS, dir string) bool {
+	entries, _ := fs.ReadDir(files, dir)
+	return slices.ContainsFunc(entries, func(e fs.DirEntry) bool {
+		return slices.Contains([]string{".c", ".cc", ".cpp", ".cxx", ".C"}, path.Ext(e.Name()))
+	})
 }
 
 // aside are directories whose build system is not that of the package.
