@@ -227,8 +227,8 @@ func moved(r *recipe.Recipe, f *build.Failure) []*Answer {
 	if script == r.Step("after_place") {
 		return nil
 	}
-	says := fmt.Sprintf("# The step after_place moves what went to %s into the tree; what should be used there is for a "+
-		"person to link.", path.Dir(f.Outside[0]))
+	says := fmt.Sprintf("# The step after_place moves what went to %s into the tree. Link it there by hand if the operating "+
+		"system should use it.", path.Dir(f.Outside[0]))
 	return []*Answer{{Text: says, change: setStep("after_place", strings.Trim(script, "\n"), says)}}
 }
 

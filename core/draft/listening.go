@@ -282,8 +282,9 @@ func (h *hearing) compiling(run *heardRun) (err error) {
 			more = append(more, target)
 		}
 	}
+	works := func(run *heardRun) bool { return len(run.Built) > 0 || len(run.Asked) > 0 || run.Late }
 	for _, arg := range more {
-		if len(run.Built) > 0 || len(run.Asked) > 0 {
+		if works(run) {
 			break
 		}
 		args := append(slices.Clone(h.args), arg)
@@ -291,7 +292,7 @@ func (h *hearing) compiling(run *heardRun) (err error) {
 		if err != nil {
 			return err
 		}
-		if len(other.Built) > 0 || len(other.Asked) > 0 {
+		if works(other) {
 			run, h.args, h.source.Args = other, args, append(h.source.Args, arg)
 			h.source.Remarks = append(h.source.Remarks, Finding{"args", arg,
 				"the makefile builds nothing without it, and names it", Guessed})
