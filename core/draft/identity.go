@@ -28,6 +28,7 @@ var (
 	mesonVersion     = pattern.New(`(?s)project\s*\([^)]*\bversion\s*:\s*'([^']+)'`)
 	archiveParts     = pattern.New(`^(.+?)[-_]v?([0-9][A-Za-z0-9.+_~-]*?)(?:\.orig)?(?:\.(?:tar(?:\.\w+)?|tgz|tbz2?` +
 		`|txz|tzst|zip))?$`)
+	dated         = pattern.New(`-(?:19|20)\d{6}$`)
 	archiveSuffix = pattern.New(`\.(?:tar(?:\.\w+)?|tgz|tbz2?|txz|tzst|zip)$`)
 	pcDescription = pattern.New(`(?m)^Description:[ \t]*(\S.*)$`)
 	pcURL         = pattern.New(`(?m)^URL:[ \t]*(https?://\S+)`)
@@ -54,7 +55,8 @@ func (t *tree) identity(s *Source) {
 		}
 		return recipe.CheckName(text)
 	}
-	s.Name = t.choose("name", isName, strings.ToLower, []Finding{
+	tidy := func(name string) string { return dated.ReplaceAllString(strings.ToLower(name), "") }
+	s.Name = t.choose("name", isName, tidy, []Finding{
 		{"name", notFile(t.match("configure", configureName)), "configure", Certain},
 		{"name", t.match("meson.build", mesonName), "meson.build", Certain},
 		{"name", notFile(t.match(ac, initName)), ac, Certain},
@@ -78,7 +80,8 @@ func (t *tree) identity(s *Source) {
 		{"version", archiveVersion, "the archive's name", Guessed},
 		t.headerVersion(),
 	})
-	if strings.HasPrefix(archiveVersion, s.Version.Value+".") && isVersion(archiveVersion) == nil { // which says more
+	more := strings.TrimPrefix(archiveVersion, s.Version.Value)
+	if (strings.HasPrefix(more, ".") || dated.MatchString(more)) && isVersion(archiveVersion) == nil { // which says more
 		s.Version = Finding{"version", archiveVersion, "the archive's name", Guessed}
 	}
 	if archiveVersion != "" && s.Version.Value != archiveVersion && isVersion(archiveVersion) == nil {

@@ -48,7 +48,7 @@ func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *stor
 		}
 	}
 	linked := false // else there may be static libraries, which say nothing
-	err = binaries(m.Store, built.Ref, func(file string, b inspect.Binary) {
+	err = binaries(m.Store, built.Ref, func(file string, _ *os.File, b inspect.Binary) {
 		linked = true
 		for _, name := range b.Needs {
 			base := path.Base(name) // it is a path where the library has no name of its own
@@ -74,6 +74,11 @@ func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *stor
 	if err != nil {
 		return nil, err
 	}
+	alone, err := unlinked(m.Store, built)
+	for _, u := range alone {
+		used[u.need] = true
+		wrong = append(wrong, u.String())
+	}
 	for _, need := range built.Needs {
 		has := slices.Contains(slices.Collect(maps.Values(of)), need.Name)
 		if linked && need.Role == recipe.Library && has && !used[need.Name] && !indirect(m.Store, built, need, used) {
@@ -85,7 +90,7 @@ func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *stor
 			wrong = append(wrong, fmt.Sprintf("the option %s is on, but the source was configured without it", name))
 		}
 	}
-	return wrong, nil
+	return wrong, err
 }
 
 // runtimes are the libraries of the compilers and the C library.
@@ -117,7 +122,7 @@ func libraries(s *store.Store, ref store.Ref, visit func(name string)) error {
 }
 
 // binaries visits the programs and libraries of a tree.
-func binaries(s *store.Store, ref store.Ref, visit func(file string, b inspect.Binary)) error {
+func binaries(s *store.Store, ref store.Ref, visit func(file string, f *os.File, b inspect.Binary)) error {
 	files, err := s.Files(ref)
 	if err != nil {
 		return err
@@ -135,11 +140,10 @@ func binaries(s *store.Store, ref store.Ref, visit func(file string, b inspect.B
 		if err != nil {
 			return s.Gone(ref, err)
 		}
-		b, is := inspect.ReadBinary(file)
-		file.Close()
-		if is {
-			visit(f.Path, b)
+		if b, is := inspect.ReadBinary(file); is {
+			visit(f.Path, file, b)
 		}
+		file.Close()
 	}
 	return nil
 }

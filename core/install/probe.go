@@ -65,10 +65,60 @@ func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) 
 	case err != nil:
 		return Probed{Recipe: p.recipe, Useless: p.useless}, err
 	}
+	if err := p.link(ctx); err != nil {
+		return Probed{Recipe: p.recipe, Useless: p.useless}, err
+	}
 	if err := p.skipUnplaced(ctx); err != nil {
 		return Probed{Recipe: p.recipe, Useless: p.useless}, err
 	}
 	return p.succeeded()
+}
+
+// link builds the package once more, with its libraries linked with the needs that they use, if
+// they are not. If that helps, the recipe keeps it.
+func (p *probe) link(ctx context.Context) error {
+	built, err := p.m.Store.Receipt(p.job.Ref)
+	if err != nil {
+		return p.m.Store.Wrap(err)
+	}
+	alone, err := unlinked(p.m.Store, built)
+	if err != nil || len(alone) == 0 {
+		return err
+	}
+	var flags []string
+	for _, pair := range p.recipe.Build.Env {
+		if pair.Name == "LDFLAGS" {
+			flags = strings.Fields(pair.Values[0])
+		}
+	}
+	for _, u := range alone {
+		if !slices.Contains(flags, u.flag()) {
+			flags = append(flags, u.flag())
+		}
+	}
+	r, job := p.recipe, p.job
+	why := fmt.Sprintf("# Added by a probe on %s, because %s uses %s of %s and is not linked with it.\n# LDFLAGS has its library.",
+		p.date(), alone[0].file, alone[0].symbol, alone[0].need)
+	before, err := p.rewrite(func() error {
+		return r.Change(func(e *tomlfile.Edit) {
+			e.SetTable("build.env", []string{"LDFLAGS"}, map[string]string{"LDFLAGS": tomlfile.Quote(strings.Join(flags, " "))})
+			e.Append(why)
+		})
+	})
+	if err != nil {
+		return err
+	}
+	if p.attempt(ctx) == nil {
+		if built, err = p.m.Store.Receipt(p.job.Ref); err == nil {
+			alone, err = unlinked(p.m.Store, built)
+		}
+		if err == nil && len(alone) == 0 {
+			p.steps.Answered(p.recipe, why)
+			return nil
+		}
+	}
+	p.recipe, p.job = r, job
+	return errors.Join(ctx.Err(), p.restore(before))
 }
 
 // skipUnplaced builds the package once more, and compiles only what is placed. If the tree is the
