@@ -1,6 +1,7 @@
 package build
 
 import (
+	"bytes"
 	"io"
 	"io/fs"
 	"os"
@@ -45,52 +46,47 @@ func public(tree string, job *Job) (refs []store.Ref) {
 // mentions are the headers that a tree's headers include and that the tree lacks, the libraries
 // that its linker scripts name, and whether one of its libraries is only there for static linking.
 func mentions(tree string) (includes, links []string, static bool) {
-	const largest = 1 << 20
-	names, linked := map[string]bool{}, map[string]bool{}
-	filepath.WalkDir(filepath.Join(tree, "include"), func(file string, e fs.DirEntry, err error) error {
-		if err != nil || !e.Type().IsRegular() {
+	root, err := os.OpenRoot(tree)
+	if err != nil {
+		return nil, nil, false
+	}
+	defer root.Close()
+	named := func(name string, in *pattern.Pattern) (names []string) {
+		const largest = 1 << 20
+		f, err := root.Open(name)
+		if err != nil {
 			return nil
 		}
-		text, _ := safefs.ReadFile(file, largest)
-		for _, m := range included.Compiled().FindAllSubmatch(text, -1) {
-			names[string(m[1])] = true
+		defer f.Close()
+		text, _ := io.ReadAll(io.LimitReader(f, largest))
+		if bytes.Contains(text, []byte{0}) {
+			return nil
+		}
+		for _, m := range in.Compiled().FindAllSubmatch(text, -1) {
+			names = append(names, string(m[1]))
+		}
+		return names
+	}
+	has := func(name string) bool { _, err := root.Stat(name); return err == nil }
+	fs.WalkDir(root.FS(), "include", func(name string, e fs.DirEntry, err error) error {
+		if err == nil && e.Type().IsRegular() {
+			includes = append(includes, named(name, included)...)
 		}
 		return nil
 	})
-	for name := range names {
-		if filepath.IsLocal(name) && !safefs.Exists(filepath.Join(tree, "include", name)) {
-			includes = append(includes, name)
-		}
-	}
-	entries, _ := os.ReadDir(filepath.Join(tree, "lib"))
+	slices.Sort(includes)
+	includes = slices.DeleteFunc(slices.Compact(includes), func(name string) bool {
+		return !filepath.IsLocal(name) || has("include/"+name)
+	})
+	entries, _ := fs.ReadDir(root.FS(), "lib")
 	for _, e := range entries {
 		stem, archive := strings.CutSuffix(e.Name(), ".a")
-		static = static || archive && !safefs.Exists(filepath.Join(tree, "lib", stem+".so"))
+		static = static || archive && !has("lib/"+stem+".so")
 		if e.Type().IsRegular() && strings.HasSuffix(e.Name(), ".so") {
-			for _, m := range linkerWord.Compiled().FindAllStringSubmatch(beginning(filepath.Join(tree, "lib", e.Name())), -1) {
-				linked[m[1]] = true
-			}
+			links = append(links, named("lib/"+e.Name(), linkerWord)...)
 		}
 	}
-	for name := range linked {
-		links = append(links, name)
-	}
 	return includes, links, static
-}
-
-// beginning is the beginning of a file that is a text, or "".
-func beginning(file string) string {
-	const enough = 4 << 10
-	f, err := safefs.Open(file)
-	if err != nil {
-		return ""
-	}
-	defer f.Close()
-	text, _ := io.ReadAll(io.LimitReader(f, enough))
-	if strings.Contains(string(text), "\x00") {
-		return ""
-	}
-	return string(text)
 }
 
 var (
