@@ -53,6 +53,7 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	if c.Asks != "" && !slices.Contains(r.Build.Args, c.Asks) {
 		answers = append(answers, asked(r, c.Asks))
 	}
+	answers = append(answers, renamed(r, c, e)...)
 	if m.Recipe != "" {
 		answers = append(answers, need(m.Need().Text()))
 	}

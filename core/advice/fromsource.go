@@ -98,6 +98,34 @@ func before(r *recipe.Recipe, line string) (step string, change func(e *tomlfile
 	}
 }
 
+// needs are the names of a recipe's needs.
+func needs(r *recipe.Recipe) (names []string) {
+	for _, n := range r.Needs {
+		names = append(names, n.Names()...)
+	}
+	return names
+}
+
+// renamed has makefiles link a need's library of another name that implements what they look for:
+// the need has the header of that name.
+func renamed(r *recipe.Recipe, c *diagnose.Cause, e Evidence) []*Answer {
+	if c.Kind != diagnose.MissingLibrary || e.Known == nil || r.Build.Method != recipe.Make || !plainPath.MatchString(c.Name()) {
+		return nil
+	}
+	known, err := e.Known()
+	if err != nil {
+		return nil
+	}
+	library := known.Implements(needs(r), c.Name())
+	line := fmt.Sprintf("find . -name '[Mm]akefile*' -type f -exec sed -i 's/-l%s\\>/-l%s/g' {} +", c.Name(), library)
+	step, change := before(r, line)
+	if library == "" || strings.Contains(r.Step(step), line) {
+		return nil
+	}
+	says := fmt.Sprintf("# The step %s has the makefiles link %s in the place of %s.", step, library, c.Name())
+	return []*Answer{{Text: says, change: func(e *tomlfile.Edit, why string) { change(e); e.Append(why + "\n" + says) }}}
+}
+
 // include adds the #include of a need's header to a file that uses what it defines: older releases
 // of other libraries have made it.
 func include(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
@@ -109,10 +137,6 @@ func include(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	if err != nil {
 		return nil
 	}
-	var needs []string
-	for _, n := range r.Needs {
-		needs = append(needs, n.Names()...)
-	}
 	file, _, _ := strings.Cut(c.Place, ":")
 	file = inSource(c, file)
 	for _, line := range c.Lines {
@@ -120,7 +144,7 @@ func include(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 		if m == nil || file == "" {
 			continue
 		}
-		header := known.Defines(needs, m[1]+m[2])
+		header := known.Defines(needs(r), m[1]+m[2])
 		add := fmt.Sprintf("sed -i '1i #include <%s>' %s", header, file)
 		step, change := before(r, add)
 		if header == "" || strings.Contains(r.Step(step), add) {

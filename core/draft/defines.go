@@ -2,8 +2,10 @@ package draft
 
 import (
 	"io/fs"
+	"maps"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
 	"fernladder/core/safefs"
@@ -43,4 +45,18 @@ func (k *Known) Defines(packages []string, name string) (header string) {
 		return ""
 	}
 	return header
+}
+
+// Implements is the library of one of some packages that has another one's header, and its name with
+// something before it: libnmoss implements moss. It is "" for none.
+func (k *Known) Implements(packages []string, library string) string {
+	if of := k.provides["header "+library+".h"]; slices.Contains(packages, of) {
+		for _, key := range slices.Sorted(maps.Keys(k.provides)) {
+			name, is := strings.CutPrefix(key, "library ")
+			if is && k.provides[key] == of && name != library && strings.HasSuffix(name, library) {
+				return name
+			}
+		}
+	}
+	return ""
 }

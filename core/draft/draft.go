@@ -398,7 +398,7 @@ func (t *tree) ofUnix() string {
 	return names[i]
 }
 
-var unixMakefile = pattern.New(`(?i)^(?:makefile[._-](?:unx|unix|linux|posix|gcc|gnu|std)|(?:unix|linux|posix)\.mak)$`)
+var unixMakefile = pattern.New(`(?i)^(?:makefile[._-](?:unx|unix|linux|posix|gcc|gnu|std)|(?:unix|linux|posix)\w*\.mak)$`)
 
 // own reports whether a makefile, if there is one, is only for developers of the source: the
 // language has a build system of its own, and the makefile installs nothing.
@@ -427,6 +427,7 @@ func (s *Source) generators(text, from string) {
 	}
 	if strings.Contains(text, "AM_GNU_GETTEXT") {
 		need("autopoint")
+		need("msgfmt") // its package has the macros
 	}
 }
 

@@ -311,6 +311,9 @@ func TestUnusualMakefiles(t *testing.T) {
 	assert.Equal(t, "flex src/leaf.l, of which nothing is generated yet", s.Lookups[0].Name()+" "+s.Lookups[0].From)
 	s = Read(sourceOf("configure.ac", "", "Makefile.in", "fern: fern.o\n"), "fern-1.0.tar.gz")
 	assert.True(t, s.InTree, "it was written by hand")
+	s = Read(sourceOf("meson.build", "project('fern')\nfind_program('grow.py')\nfind_program('mossc')\n", "tools/grow.py", ""),
+		"fern-1.0.tar.gz")
+	require.Len(t, s.Lookups, 1, "the other is its own")
 	s = Read(sourceOf("www/Makefile", "", "core/Makefile", "", "core/fern.c", ""), "fern-1.0.tar.gz")
 	assert.Equal(t, "core", s.Dir, "the other has no code")
 	s = Read(sourceOf("Makefile", "CONF_DIR = /etc\nINSTALL_DIR = /usr/local\ninstall:\n"), "fern-1.0.tar.gz")

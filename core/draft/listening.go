@@ -278,8 +278,8 @@ func (h *hearing) compiling(run *heardRun) (err error) {
 		more = append(more, "--file="+m[1])
 	}
 	for _, target := range []string{"linux", "unix", "posix", "all", h.source.Name.Value} {
-		if slices.Contains(h.source.targets, target) {
-			more = append(more, target)
+		if slices.Contains(h.source.targets, target) || slices.Contains(strings.Fields(run.Output), target) {
+			more = append(more, target) // one that the makefile has, or names
 		}
 	}
 	works := func(run *heardRun) bool { return len(run.Built) > 0 || len(run.Asked) > 0 || run.Late }

@@ -39,9 +39,15 @@ func (t *tree) reading(s *Source) {
 		})
 	}
 	r.Lookups = slices.DeleteFunc(r.Lookups, func(l buildfile.Lookup) bool { return len(l.Names) == 0 })
-	own := buildfile.Stem(s.Name.Value)
+	own, scripts := buildfile.Stem(s.Name.Value), map[string]bool{}
+	fs.WalkDir(t.files, ".", func(file string, d fs.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			scripts[path.Base(file)] = true
+		}
+		return nil
+	})
 	r.Lookups = slices.DeleteFunc(r.Lookups, func(l buildfile.Lookup) bool {
-		return l.Kind != "program" && slices.ContainsFunc(l.Names, func(name string) bool {
+		return l.Kind == "program" && scripts[l.Name()] || l.Kind != "program" && slices.ContainsFunc(l.Names, func(name string) bool {
 			return buildfile.Stem(name) == own
 		})
 	})
