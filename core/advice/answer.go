@@ -190,6 +190,19 @@ func Belongs(r *recipe.Recipe, c *diagnose.Cause) *recipe.Option {
 	return nil
 }
 
+// Brings is the option, on by default, that a recipe has a need for; nil for none.
+func Brings(r *recipe.Recipe, need string) *recipe.Option {
+	for _, n := range r.Needs {
+		i := slices.IndexFunc(r.Options, func(o *recipe.Option) bool {
+			return !o.Implied && o.Values == nil && o.Default == "on" && n.When.Mentions(o.Name)
+		})
+		if i >= 0 && slices.Contains(n.Names(), need) {
+			return r.Options[i]
+		}
+	}
+	return nil
+}
+
 // turnedOn turns on an option that is off, and that has a need for what is missing: the source
 // cannot do without it.
 func turnedOn(r *recipe.Recipe, c *diagnose.Cause) []*Answer {

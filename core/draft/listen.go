@@ -286,7 +286,11 @@ func (r *listeningRoom) Run(ctx context.Context, step configureStep) (*heardRun,
 	switch r.source.Method {
 	case recipe.Configure:
 		argv = []string{filepath.Join(top, "configure"), "--prefix=" + prefix}
-		if r.autoconf() {
+		autoconf, runs := r.script()
+		if !runs {
+			argv = append([]string{"sh"}, argv...)
+		}
+		if autoconf {
 			// Its decisions are in config.status.
 			argv = append(argv, "--no-create", "--cache-file="+filepath.Join(says, "cache"))
 		}

@@ -156,6 +156,7 @@ type hearing struct {
 	answers  answers         // what is reported as present: the shelf's packages, and what it stops without
 	needed   map[string]bool // what it stops without, by key
 	args     []string        // of all runs
+	lacking  bool            // it stops without a program that this machine lacks
 	outward  bool            // its bundled libraries are missing: it is told to use external ones
 	quick    bool
 	forced   []inquiry           // answers that were given because it had stopped
@@ -406,7 +407,7 @@ func (h *hearing) partly() {
 			forced[key] = true
 		}
 	}
-	last := true
+	last := !h.lacking
 	for _, l := range slices.Backward(h.lookups()) {
 		l.Required = !h.answered(l) && last
 		last = last && !l.Required
@@ -619,8 +620,9 @@ func (h *hearing) stopped(run *heardRun) error {
 	why := "it stops: " + lastError(run.Output)
 	for _, q := range programs {
 		if slices.Contains(owners[q], q.Name) && h.m.Programs.Find(q.Name) == "" &&
-			slices.Contains(strings.Fields(why), q.Name) {
+			slices.Contains(words(why), q.Name) {
 			h.source.Lookups = append(h.source.Lookups, required("program", q.Name, "the configure step, which stops without"))
+			h.lacking = true
 			return &Unheard{why + ". The operating system has " + q.Name + " in " + owners[q][0] + ", which is not installed"}
 		}
 	}
@@ -631,19 +633,21 @@ func (h *hearing) stopped(run *heardRun) error {
 func lastWords(output string) []string {
 	const few = 3
 	lines := strings.Split(strings.TrimSpace(output), "\n")
-	return strings.FieldsFunc(strings.Join(lines[max(0, len(lines)-few):], " "), func(c rune) bool {
-		return strings.ContainsRune(" \t,:;()'\"`<>=", c)
-	})
+	return words(strings.Join(lines[max(0, len(lines)-few):], " "))
+}
+
+func words(text string) []string {
+	return strings.FieldsFunc(text, func(c rune) bool { return strings.ContainsRune(" \t\n,:;()'\"`<>=", c) })
 }
 
 // programsOf are the programs that a configure step may have looked for last, by what it says:
-// "checking for suitable m4... no", "Please install m4".
+// "checking for suitable m4... no", "Please install m4", "Program 'nasm' not found".
 func programsOf(output string) (names []string) {
-	all := checkingFor.Compiled().FindAllStringSubmatch(output, -1)
-	if len(all) == 0 {
-		return nil
+	said := strings.TrimRight(lastError(output), ".")
+	if all := checkingFor.Compiled().FindAllStringSubmatch(output, -1); len(all) > 0 {
+		said = all[len(all)-1][1] + " " + said
 	}
-	for word := range strings.FieldsSeq(all[len(all)-1][1] + " " + strings.TrimRight(lastError(output), ".")) {
+	for _, word := range words(said) {
 		for _, name := range []string{word, strings.ToLower(word), strings.ToLower(word) + "3"} {
 			if recipe.CheckSystemName(name) == nil && len(name) > 1 && !slices.Contains(articles, name) &&
 				!slices.Contains(names, name) {

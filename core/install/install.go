@@ -231,11 +231,11 @@ func (report *Report) judge(m *machine.Machine) (err error) {
 		if err != nil {
 			return m.Store.Wrap(err)
 		}
-		var wrong []string
+		var found judgement
 		if built.Prefix == "" { // files for another directory are redirected there
-			wrong, err = judge(m, known, j.Recipe, built)
+			found, err = judge(m, known, j.Recipe, built)
 		}
-		if len(wrong) > 0 {
+		if wrong := found.wrong(); len(wrong) > 0 {
 			report.Wrong = append(report.Wrong, Wrong{j.Recipe.File, wrong})
 		}
 		if err := errors.Join(err, offer(m, j.Recipe, j.Ref)); err != nil {

@@ -19,32 +19,49 @@ import (
 	"fernladder/core/store"
 )
 
+// A judgement is how a tree deviates from its recipe.
+type judgement struct {
+	others []string          // sentences
+	alone  []unlinkedLibrary // libraries that are not linked with what they use
+	unused []string          // needs that no file is linked with
+}
+
+// wrong is a sentence for each deviation; none means that the recipe is right.
+func (j judgement) wrong() (sentences []string) {
+	sentences = slices.Clone(j.others)
+	for _, u := range j.alone {
+		sentences = append(sentences, u.String())
+	}
+	for _, need := range j.unused {
+		sentences = append(sentences, fmt.Sprintf("no file is linked with %s, which the recipe needs as a library", need))
+	}
+	return sentences
+}
+
 // judge compares a recipe with the tree built from it: the libraries that its files load are
 // those of the recipe's needs, if the shelf has them; no need is unused; and no feature that is
 // on is missing. In a bare room, the recipe has named all of the operating system that is
-// visible.
-// known is what the shelves offer. It returns a sentence for each mistake; none means that the
-// recipe is right.
-func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *store.Receipt) (wrong []string, err error) {
+// visible. known is what the shelves offer.
+func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *store.Receipt) (found judgement, err error) {
 	of := map[string]string{} // the needs, and theirs, that have a library, by its file's name
 	needs, err := build.NeighboursOf(m.Store, built)
 	if err != nil {
-		return nil, err
+		return found, err
 	}
 	for _, need := range needs[1:] {
 		if err := libraries(m.Store, need.Ref, func(name string) { of[name] = need.Name }); err != nil {
-			return nil, err
+			return found, err
 		}
 	}
 	own := map[string]bool{}
 	if err := libraries(m.Store, built.Ref, func(name string) { own[name] = true }); err != nil {
-		return nil, err
+		return found, err
 	}
 	used, told := map[string]bool{}, map[string]bool{}
 	tell := func(line string) {
 		if !told[line] {
 			told[line] = true
-			wrong = append(wrong, line)
+			found.others = append(found.others, line)
 		}
 	}
 	linked := false // else there may be static libraries, which say nothing
@@ -72,25 +89,24 @@ func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *stor
 		}
 	})
 	if err != nil {
-		return nil, err
+		return found, err
 	}
-	alone, err := unlinked(m.Store, built)
-	for _, u := range alone {
+	found.alone, err = unlinked(m.Store, built)
+	for _, u := range found.alone {
 		used[u.need] = true
-		wrong = append(wrong, u.String())
 	}
 	for _, need := range built.Needs {
 		has := slices.Contains(slices.Collect(maps.Values(of)), need.Name)
 		if linked && need.Role == recipe.Library && has && !used[need.Name] && !indirect(m.Store, built, need, used) {
-			wrong = append(wrong, fmt.Sprintf("no file is linked with %s, which the recipe needs as a library", need.Name))
+			found.unused = append(found.unused, need.Name)
 		}
 	}
 	for _, name := range built.Without {
 		if o := r.Option(name); o != nil && built.Options[name] == "on" {
-			wrong = append(wrong, fmt.Sprintf("the option %s is on, but the source was configured without it", name))
+			tell(fmt.Sprintf("the option %s is on, but the source was configured without it", name))
 		}
 	}
-	return wrong, err
+	return found, err
 }
 
 // runtimes are the libraries of the compilers and the C library.

@@ -74,51 +74,76 @@ func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) 
 	return p.succeeded()
 }
 
-// link builds the package once more, with its libraries linked with the needs that they use, if
-// they are not. If that helps, the recipe keeps it.
-func (p *probe) link(ctx context.Context) error {
-	built, err := p.m.Store.Receipt(p.job.Ref)
+// better builds the package once more, with a changed recipe. If that builds, and is better, the
+// recipe keeps the change.
+func (p *probe) better(ctx context.Context, says string, change func(*tomlfile.Edit), is func(before *build.Job) bool) error {
+	r, job := p.recipe, p.job
+	before, err := p.rewrite(func() error { return r.Change(change) })
 	if err != nil {
-		return p.m.Store.Wrap(err)
-	}
-	alone, err := unlinked(p.m.Store, built)
-	if err != nil || len(alone) == 0 {
 		return err
 	}
-	var flags []string
+	if p.attempt(ctx) == nil && is(job) {
+		p.steps.Answered(p.recipe, says)
+		return nil
+	}
+	p.recipe, p.job = r, job
+	return errors.Join(ctx.Err(), p.restore(before))
+}
+
+// link has the libraries linked with the needs that they use, if they are not, and turns off what
+// needs a library that no file is linked with.
+func (p *probe) link(ctx context.Context) error {
+	now, err := p.judge()
+	if err != nil || len(now.alone)+len(now.unused) == 0 {
+		return err
+	}
+	var flags, off []string
 	for _, pair := range p.recipe.Build.Env {
 		if pair.Name == "LDFLAGS" {
 			flags = strings.Fields(pair.Values[0])
 		}
 	}
-	for _, u := range alone {
+	says := fmt.Sprintf("# Added by a probe on %s, because the tree was not as the recipe says:", p.date())
+	for _, u := range now.alone {
+		says += fmt.Sprintf("\n# %s uses %s of %s and was not linked with it; LDFLAGS has its library.", u.file, u.symbol, u.need)
 		if !slices.Contains(flags, u.flag()) {
 			flags = append(flags, u.flag())
 		}
 	}
-	r, job := p.recipe, p.job
-	why := fmt.Sprintf("# Added by a probe on %s, because %s uses %s of %s and is not linked with it.\n# LDFLAGS has its library.",
-		p.date(), alone[0].file, alone[0].symbol, alone[0].need)
-	before, err := p.rewrite(func() error {
-		return r.Change(func(e *tomlfile.Edit) {
+	for _, need := range now.unused {
+		if o := advice.Brings(p.recipe, need); o != nil {
+			says += fmt.Sprintf("\n# no file was linked with %s; the option %s is off.", need, o.Name)
+			off = append(off, o.Name)
+		}
+	}
+	if len(now.alone)+len(off) == 0 {
+		return nil
+	}
+	return p.better(ctx, says, func(e *tomlfile.Edit) {
+		if len(now.alone) > 0 {
 			e.SetTable("build.env", []string{"LDFLAGS"}, map[string]string{"LDFLAGS": tomlfile.Quote(strings.Join(flags, " "))})
-			e.Append(why)
-		})
+		}
+		for _, name := range off {
+			e.SetTable("option."+name, []string{"default"}, map[string]string{"default": "false"})
+		}
+		e.Append(says)
+	}, func(*build.Job) bool {
+		after, err := p.judge()
+		return err == nil && len(after.wrong()) < len(now.wrong())
 	})
+}
+
+// judge judges the tree of the last build.
+func (p *probe) judge() (judgement, error) {
+	built, err := p.m.Store.Receipt(p.job.Ref)
 	if err != nil {
-		return err
+		return judgement{}, p.m.Store.Wrap(err)
 	}
-	if p.attempt(ctx) == nil {
-		if built, err = p.m.Store.Receipt(p.job.Ref); err == nil {
-			alone, err = unlinked(p.m.Store, built)
-		}
-		if err == nil && len(alone) == 0 {
-			p.steps.Answered(p.recipe, why)
-			return nil
-		}
+	known, err := draft.Survey(p.m.Shelves, p.m.Store)
+	if err != nil {
+		return judgement{}, err
 	}
-	p.recipe, p.job = r, job
-	return errors.Join(ctx.Err(), p.restore(before))
+	return judge(p.m, known, p.recipe, built)
 }
 
 // skipUnplaced builds the package once more, and compiles only what is placed. If the tree is the
@@ -129,29 +154,17 @@ func (p *probe) skipUnplaced(ctx context.Context) error {
 	if err != nil || p.recipe.Build.SkipUnplaced || compiling(whole) < worth || p.recipe.SkipsNothing() != "" {
 		return err
 	}
-	r, job := p.recipe, p.job
-	before, err := p.rewrite(func() error {
-		return r.Change(func(e *tomlfile.Edit) {
+	return p.better(ctx, "# Compiling only what is placed gives the same files, in less processor time.\nskip_unplaced = true",
+		func(e *tomlfile.Edit) {
 			e.Set("true", "build", "skip_unplaced")
 			e.Append(fmt.Sprintf("# Probed on %s: it builds; the probe ended before skip_unplaced was proved.", p.date()))
+		}, func(before *build.Job) bool {
+			differ, err := compare.Trees(place(before), place(p.job))
+			only, cannot := p.m.Store.Receipt(p.job.Ref)
+			p.skips = err == nil && cannot == nil && len(differ) == 0 && only.SkippedUnplaced &&
+				compiling(only) < compiling(whole)*9/10
+			return p.skips
 		})
-	})
-	if err != nil {
-		return err
-	}
-	if p.attempt(ctx) == nil {
-		differ, err := compare.Trees(place(job), place(p.job))
-		only, cannot := p.m.Store.Receipt(p.job.Ref)
-		if err == nil && cannot == nil && len(differ) == 0 && only.SkippedUnplaced &&
-			compiling(only) < compiling(whole)*9/10 {
-			p.steps.Answered(p.recipe, fmt.Sprintf("# Compiling only what is placed gives the same files, in %.0f s of "+
-				"processor time instead of %.0f.\nskip_unplaced = true", compiling(only), compiling(whole)))
-			p.skips = true
-			return nil
-		}
-	}
-	p.recipe, p.job = r, job
-	return errors.Join(ctx.Err(), p.restore(before))
 }
 
 func place(j *build.Job) compare.Place { return compare.Place{Dir: j.Tree, Tree: j.Tree} }
@@ -426,10 +439,8 @@ func (p *probe) succeeded() (Probed, error) {
 	case done.Receipt.SkippedUnplaced:
 		text += "\n# Only what is placed was compiled (skip_unplaced), and not compared with a complete build."
 	}
-	known, cannot := draft.Survey(p.m.Shelves, p.m.Store)
-	if cannot == nil {
-		done.Wrong, cannot = judge(p.m, known, p.recipe, done.Receipt)
-	}
+	found, cannot := p.judge()
+	done.Wrong = found.wrong()
 	if len(done.Wrong) > 0 {
 		text += "\n# Not as the recipe says:\n#   " + strings.Join(done.Wrong, "\n#   ")
 	} else {
