@@ -109,7 +109,8 @@ func needs(r *recipe.Recipe) (names []string) {
 // renamed has makefiles link a need's library of another name that implements what they look for:
 // the need has the header of that name.
 func renamed(r *recipe.Recipe, c *diagnose.Cause, e Evidence) []*Answer {
-	if c.Kind != diagnose.MissingLibrary || e.Known == nil || r.Build.Method != recipe.Make || !plainPath.MatchString(c.Name()) {
+	if c.Kind != diagnose.MissingLibrary || e.Known == nil || r.Build.Method != recipe.Make ||
+		!plainPath.MatchString(c.Name()) {
 		return nil
 	}
 	known, err := e.Known()
@@ -251,8 +252,8 @@ func moved(r *recipe.Recipe, f *build.Failure) []*Answer {
 	if script == r.Step("after_place") {
 		return nil
 	}
-	says := fmt.Sprintf("# The step after_place moves what went to %s into the tree. Link it there by hand if the operating "+
-		"system should use it.", path.Dir(f.Outside[0]))
+	says := fmt.Sprintf("# The step after_place moves what went to %s into the tree. Link it there by hand if the "+
+		"operating system should use it.", path.Dir(f.Outside[0]))
 	return []*Answer{{Text: says, change: setStep("after_place", strings.Trim(script, "\n"), says)}}
 }
 

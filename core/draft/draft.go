@@ -137,7 +137,8 @@ func below(files fs.FS) string {
 		if len(found) == 1 {
 			return found[0]
 		}
-		if coded := slices.DeleteFunc(slices.Clone(found), func(dir string) bool { return !hasCode(files, dir) }); len(coded) == 1 {
+		coded := slices.DeleteFunc(slices.Clone(found), func(dir string) bool { return !hasCode(files, dir) })
+		if len(coded) == 1 {
 			return coded[0]
 		}
 		for _, name := range []string{"unix", "src", "source"} {
@@ -398,7 +399,8 @@ func (t *tree) ofUnix() string {
 	return names[i]
 }
 
-var unixMakefile = pattern.New(`(?i)^(?:makefile[._-](?:unx|unix|linux|posix|gcc|gnu|std)|(?:unix|linux|posix)\w*\.mak)$`)
+var unixMakefile = pattern.New(`(?i)^(?:makefile[._-](?:unx|unix|linux|posix|gcc|gnu|std)` +
+	`|(?:unix|linux|posix)\w*\.mak)$`)
 
 // own reports whether a makefile, if there is one, is only for developers of the source: the
 // language has a build system of its own, and the makefile installs nothing.

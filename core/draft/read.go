@@ -47,9 +47,10 @@ func (t *tree) reading(s *Source) {
 		return nil
 	})
 	r.Lookups = slices.DeleteFunc(r.Lookups, func(l buildfile.Lookup) bool {
-		return l.Kind == "program" && scripts[l.Name()] || l.Kind != "program" && slices.ContainsFunc(l.Names, func(name string) bool {
-			return buildfile.Stem(name) == own
-		})
+		if l.Kind == "program" {
+			return scripts[l.Name()]
+		}
+		return slices.ContainsFunc(l.Names, func(name string) bool { return buildfile.Stem(name) == own })
 	})
 	buildfile.OwnPurposes(r.Switches, s.Name.Value)
 	s.Reading = *r

@@ -42,7 +42,8 @@ func (j judgement) wrong() (sentences []string) {
 // those of the recipe's needs, if the shelf has them; no need is unused; and no feature that is
 // on is missing. In a bare room, the recipe has named all of the operating system that is
 // visible. known is what the shelves offer.
-func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe, built *store.Receipt) (found judgement, err error) {
+func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe,
+	built *store.Receipt) (found judgement, err error) {
 	of := map[string]string{} // the needs, and theirs, that have a library, by its file's name
 	needs, err := build.NeighboursOf(m.Store, built)
 	if err != nil {

@@ -76,7 +76,8 @@ func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) 
 
 // better builds the package once more, with a changed recipe. If that builds, and is better, the
 // recipe keeps the change.
-func (p *probe) better(ctx context.Context, says string, change func(*tomlfile.Edit), is func(before *build.Job) bool) error {
+func (p *probe) better(ctx context.Context, says string, change func(*tomlfile.Edit),
+	is func(before *build.Job) bool) error {
 	r, job := p.recipe, p.job
 	before, err := p.rewrite(func() error { return r.Change(change) })
 	if err != nil {
@@ -105,7 +106,8 @@ func (p *probe) link(ctx context.Context) error {
 	}
 	says := fmt.Sprintf("# Added by a probe on %s, because the tree was not as the recipe says:", p.date())
 	for _, u := range now.alone {
-		says += fmt.Sprintf("\n# %s uses %s of %s and was not linked with it; LDFLAGS has its library.", u.file, u.symbol, u.need)
+		says += fmt.Sprintf("\n# %s uses %s of %s and was not linked with it; LDFLAGS has its library.", u.file, u.symbol,
+			u.need)
 		if !slices.Contains(flags, u.flag()) {
 			flags = append(flags, u.flag())
 		}
@@ -154,17 +156,17 @@ func (p *probe) skipUnplaced(ctx context.Context) error {
 	if err != nil || p.recipe.Build.SkipUnplaced || compiling(whole) < worth || p.recipe.SkipsNothing() != "" {
 		return err
 	}
-	return p.better(ctx, "# Compiling only what is placed gives the same files, in less processor time.\nskip_unplaced = true",
-		func(e *tomlfile.Edit) {
-			e.Set("true", "build", "skip_unplaced")
-			e.Append(fmt.Sprintf("# Probed on %s: it builds; the probe ended before skip_unplaced was proved.", p.date()))
-		}, func(before *build.Job) bool {
-			differ, err := compare.Trees(place(before), place(p.job))
-			only, cannot := p.m.Store.Receipt(p.job.Ref)
-			p.skips = err == nil && cannot == nil && len(differ) == 0 && only.SkippedUnplaced &&
-				compiling(only) < compiling(whole)*9/10
-			return p.skips
-		})
+	return p.better(ctx, "# Compiling only what is placed gives the same files, in less processor time.\n"+
+		"skip_unplaced = true", func(e *tomlfile.Edit) {
+		e.Set("true", "build", "skip_unplaced")
+		e.Append(fmt.Sprintf("# Probed on %s: it builds; the probe ended before skip_unplaced was proved.", p.date()))
+	}, func(before *build.Job) bool {
+		differ, err := compare.Trees(place(before), place(p.job))
+		only, cannot := p.m.Store.Receipt(p.job.Ref)
+		p.skips = err == nil && cannot == nil && len(differ) == 0 && only.SkippedUnplaced &&
+			compiling(only) < compiling(whole)*9/10
+		return p.skips
+	})
 }
 
 func place(j *build.Job) compare.Place { return compare.Place{Dir: j.Tree, Tree: j.Tree} }

@@ -17,8 +17,8 @@ import (
 type unlinkedLibrary struct{ file, need, library, symbol string }
 
 func (u unlinkedLibrary) String() string {
-	return fmt.Sprintf("%s uses %s of %s and is not linked with it; add LDFLAGS = %q to [build.env]", u.file, u.symbol, u.need,
-		u.flag())
+	return fmt.Sprintf("%s uses %s of %s and is not linked with it; add LDFLAGS = %q to [build.env]", u.file, u.symbol,
+		u.need, u.flag())
 }
 
 // flag links everything with the library.
@@ -58,7 +58,8 @@ func unlinked(s *store.Store, built *store.Receipt) (found []unlinkedLibrary, er
 		}
 		resolved := func(symbol string) bool {
 			for need, symbols := range has {
-				if symbols[symbol] != "" && slices.ContainsFunc(b.Needs, func(n string) bool { return slices.Contains(needed[need], n) }) {
+				linked := func(library string) bool { return slices.Contains(needed[need], library) }
+				if symbols[symbol] != "" && slices.ContainsFunc(b.Needs, linked) {
 					return true
 				}
 			}
