@@ -6,7 +6,7 @@ import (
 )
 
 // Symbols are the names that a library asks of others, without a version, and those that it
-// has for others. ok is false for a file that is none. The file may be hostile.
+// has for others. ok is false for any other file. The file may be hostile.
 func Symbols(file *os.File) (wants, has []string, ok bool) {
 	f := openELF(file)
 	if f == nil {
