@@ -84,8 +84,8 @@ func (s *specific) UnmarshalJSON(data []byte) error {
 	return nil
 }
 
-// Parse reads an entry.
-func Parse(data []byte) (*Entry, error) {
+// parse reads an entry.
+func parse(data []byte) (*Entry, error) {
 	var e Entry
 	if err := json.Unmarshal(data, &e); err != nil {
 		return nil, err
@@ -146,8 +146,8 @@ func (o Opinion) and(other Opinion) Opinion {
 // that is unknown.
 type Ancestry func(s *Subject, before string) (bool, error)
 
-// Judge says what the entry says of a subject. A withdrawn one says nothing.
-func (e *Entry) Judge(s *Subject, ask Ancestry) Opinion {
+// judge says what the entry says of a subject. A withdrawn one says nothing.
+func (e *Entry) judge(s *Subject, ask Ancestry) Opinion {
 	var all Opinion
 	if e.Withdrawn != "" {
 		return all

@@ -78,31 +78,31 @@ func TestJudge(t *testing.T) {
 			`{"introduced":"0"},{"fixed":"1.4.dfsg+really1.2.1-1"}`)), "1.2.1", Unaffected, false},
 		"commits alone": {ranged("GIT", `{"introduced":"0"},{"fixed":"abc"}`), "1.2", Vulnerable, true},
 	} {
-		e, err := Parse([]byte(`{"id":"VALE-2026-1","affected":[{` + c.affected + `}]}`))
+		e, err := parse([]byte(`{"id":"VALE-2026-1","affected":[{` + c.affected + `}]}`))
 		require.NoError(t, err, name)
-		o := e.Judge(&Subject{Name: "fern", Version: c.version, Known: fern}, nil)
+		o := e.judge(&Subject{Name: "fern", Version: c.version, Known: fern}, nil)
 		assert.Equal(t, c.verdict, o.Verdict, name)
 		assert.Equal(t, c.doubt, o.Doubt != "", "%s: %s", name, o.Doubt)
 	}
 }
 
 func TestFixedReleases(t *testing.T) {
-	e, err := Parse([]byte(`{"id":"VALE-2026-1","affected":[{"package":{"ecosystem":"Debian:12","name":"fern"},
+	e, err := parse([]byte(`{"id":"VALE-2026-1","affected":[{"package":{"ecosystem":"Debian:12","name":"fern"},
 		"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":"1:1.2.dfsg-1+deb12u1"}]}]},
 		{"package":{"ecosystem":"Debian:14","name":"fern"},
 		"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":"1:1.3.dfsg+really1.3.1-1"}]}]}]}`))
 	require.NoError(t, err)
-	assert.Equal(t, Opinion{Vulnerable, "", []string{"1.3.1"}}, e.Judge(&Subject{Name: "fern", Version: "1.2", Known: fern}, nil),
+	assert.Equal(t, Opinion{Vulnerable, "", []string{"1.3.1"}}, e.judge(&Subject{Name: "fern", Version: "1.2", Known: fern}, nil),
 		"what only a distribution has patched is no release")
 }
 
 func TestCommitsAreAskedOfTheClone(t *testing.T) {
-	e, err := Parse([]byte(`{"id":"VALE-2026-1","affected":[{"ranges":[{"type":"GIT","repo":"https://VALE.example/fern/",
+	e, err := parse([]byte(`{"id":"VALE-2026-1","affected":[{"ranges":[{"type":"GIT","repo":"https://VALE.example/fern/",
 		"events":[{"introduced":"b"},{"fixed":"d"}]}]}]}`))
 	require.NoError(t, err)
 	history := "abcde"
 	judge := func(commit string, ask Ancestry) Opinion {
-		return e.Judge(&Subject{Name: "fern", Version: "1.0+3.gabc", Commit: commit, Known: fern}, ask)
+		return e.judge(&Subject{Name: "fern", Version: "1.0+3.gabc", Commit: commit, Known: fern}, ask)
 	}
 	ask := func(s *Subject, before string) (bool, error) { return before <= s.Commit, nil }
 	for _, c := range history {
@@ -129,7 +129,7 @@ func TestSeverity(t *testing.T) {
 		`"database_specific":{"severity":{"no":"text"}}`:            {Level: Unknown},
 		`"severity":[{"score":"CVSS:3.1/AV:N"}]`:                    {Level: Unknown},
 	} {
-		e, err := Parse([]byte(`{"id":"VALE-2026-1",` + text + `}`))
+		e, err := parse([]byte(`{"id":"VALE-2026-1",` + text + `}`))
 		require.NoError(t, err, text)
 		assert.Equal(t, want, e.score(), text)
 	}
@@ -164,9 +164,9 @@ func FuzzEntry(f *testing.F) {
 	f.Add([]byte(`{"\"name\\`))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		keysOf(data, func(string) {}, func(string) {})
-		if e, err := Parse(data); err == nil {
+		if e, err := parse(data); err == nil {
 			e.score()
-			e.Judge(&Subject{Name: "fern", Version: "1.2", Known: fern}, nil)
+			e.judge(&Subject{Name: "fern", Version: "1.2", Known: fern}, nil)
 		}
 	})
 }

@@ -199,7 +199,7 @@ func (d *database) entries(x *index, records []record, take func(*Entry), broken
 		if err != nil {
 			return fmt.Errorf("%s: %w", x.names[r.file], err)
 		}
-		if e, err := Parse(data); err == nil {
+		if e, err := parse(data); err == nil {
 			take(e)
 			continue
 		}

@@ -103,7 +103,7 @@ type Concern struct {
 // Judge says what the hole means for a subject.
 func (h *Hole) Judge(s *Subject, ask Ancestry) (all Opinion, against []string) {
 	for _, e := range h.entries {
-		o := e.Judge(s, ask)
+		o := e.judge(s, ask)
 		if o.Verdict == Unaffected {
 			against = append(against, e.ID)
 		}

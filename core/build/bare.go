@@ -35,7 +35,7 @@ func (a *attempt) bare() bool { return a.b.level == sandbox.Sealed && a.journal.
 // system; a library includes what it was linked with.
 func (a *attempt) declared() sandbox.Declared {
 	var d sandbox.Declared
-	for _, name := range a.job.Programs() {
+	for _, name := range a.job.programs() {
 		d.Questions = append(d.Questions, host.Question{Kind: host.Program, Name: name})
 	}
 	library := false

@@ -195,7 +195,7 @@ func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 	}
 	// A program finds the libraries of its own tree.
 	env["LDFLAGS"] = "-Wl,-rpath," + libraryDirs(job)[0]
-	for _, pair := range Surroundings(Publish(t.Store, neighbours(job))) {
+	for _, pair := range Surroundings(publish(t.Store, neighbours(job))) {
 		switch value := pair.Values[0]; {
 		case value == "":
 		case env[pair.Name] != "":

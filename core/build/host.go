@@ -29,7 +29,7 @@ func HostNeeds(m *machine.Machine, jobs []*Job) []host.Need {
 		}
 	}
 	for _, j := range jobs {
-		for _, name := range j.Programs() {
+		for _, name := range j.programs() {
 			if !j.provides(name) {
 				add(host.Need{Question: host.Question{Kind: host.Program, Name: name}}, j.Name)
 			}

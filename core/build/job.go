@@ -145,9 +145,9 @@ func (t Target) plan(job *Job) error {
 	return nil
 }
 
-// Programs returns the programs of the operating system that the stages run, so that a missing
+// programs returns the programs of the operating system that the stages run, so that a missing
 // one is noticed before anything begins.
-func (j *Job) Programs() []string {
+func (j *Job) programs() []string {
 	programs := []string{"sh"}
 	if len(j.Patches) > 0 {
 		programs = append(programs, "patch")

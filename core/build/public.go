@@ -94,8 +94,8 @@ var (
 	linkerWord = pattern.New(`-l([\w.+-]+)`)
 )
 
-// Publish makes those of some neighbours direct that the needed libraries make public.
-func Publish(s *store.Store, all []Neighbour) []Neighbour {
+// publish makes those of some neighbours direct that the needed libraries make public.
+func publish(s *store.Store, all []Neighbour) []Neighbour {
 	for more := true; more; {
 		more = false
 		for _, n := range all {

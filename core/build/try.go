@@ -228,7 +228,7 @@ func NeighboursOf(s *store.Store, receipt *store.Receipt) ([]Neighbour, error) {
 				Role: recipe.Library})
 		}
 	}
-	return Publish(s, neighbours), nil
+	return publish(s, neighbours), nil
 }
 
 // matches reports whether the pattern matches anywhere in the output; ^ and $ stand for the

@@ -156,7 +156,7 @@ func (a *attempt) askNinja(ctx context.Context, files traces.Files) error {
 // declaration is what the recipe declares to need of the operating system. A copy in place of a
 // recipe counts as declared.
 func (a *attempt) declaration() traces.Declaration {
-	d := traces.Declaration{Programs: a.job.Programs()}
+	d := traces.Declaration{Programs: a.job.programs()}
 	declare := func(n *recipe.HostNeed) {
 		q := n.Question()
 		d.Questions = append(d.Questions, q)

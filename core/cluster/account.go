@@ -150,7 +150,7 @@ func (w *watcher) unresolved(j *Job) (refs []store.Ref) {
 // outcomes of its builds or, failing that, by its status.
 func (w *watcher) failedBefore(j *Job, of map[*Job]Status) bool {
 	return slices.ContainsFunc(w.before(j), func(b *Job) bool {
-		if s, known := of[b]; known && s.State.Ended() && s.State != Finished {
+		if s, known := of[b]; known && s.State.ended() && s.State != Finished {
 			return true
 		}
 		return slices.ContainsFunc(b.Builds, func(ref store.Ref) bool {

@@ -43,8 +43,8 @@ const (
 	Lost        State = "lost" // with its node
 )
 
-// Ended reports whether a job will not run any more.
-func (s State) Ended() bool { return s != Queued && s != Impossible && s != Running }
+// ended reports whether a job will not run any more.
+func (s State) ended() bool { return s != Queued && s != Impossible && s != Running }
 
 // A Status is the state of a job, with details.
 type Status struct {

@@ -42,7 +42,7 @@ func (p patient) Submit(ctx context.Context, j batchJob) (id string, err error) 
 				return err
 			}
 			for _, s := range known {
-				if s.Name == j.Name && !s.State.Ended() {
+				if s.Name == j.Name && !s.State.ended() {
 					id = s.ID
 					return nil
 				}

@@ -262,7 +262,7 @@ func (r *Run) end(ctx context.Context, m *machine.Machine, by Scheduler) error {
 		}
 		var ids []string
 		for _, s := range statuses {
-			if j := r.called(s.Name); !s.State.Ended() && (j == nil || j.finished.IsZero()) {
+			if j := r.called(s.Name); !s.State.ended() && (j == nil || j.finished.IsZero()) {
 				ids = append(ids, s.ID)
 			}
 		}

@@ -98,8 +98,8 @@ func TestLook(t *testing.T) {
 		{"4", "fl-7-4-x", OutOfMemory, "bed1", "x"},
 		{"5", "fl-7-5-x", Finished, "bed1", "None"}, {"6", "fl-7-6-x", Queued, "bed1", "SOMETHING_NEW"},
 		{"7", "fl-7-7-x", Impossible, "", "BadConstraints"}}, all, "what is forgotten, and what is another's, is not there")
-	assert.True(t, all[4].State.Ended() && !all[5].State.Ended() && !all[0].State.Ended() && !all[1].State.Ended() &&
-		!all[6].State.Ended())
+	assert.True(t, all[4].State.ended() && !all[5].State.ended() && !all[0].State.ended() && !all[1].State.ended() &&
+		!all[6].State.ended())
 }
 
 // The number of jobs that nodes can run at once depends on processors and memory.

@@ -191,7 +191,7 @@ func (w *watcher) ask(ctx context.Context) error {
 		case len(w.unresolved(j)) == 0:
 			j.Over = true
 			continue
-		case !finished && known && !status.State.Ended() && status.State != Impossible:
+		case !finished && known && !status.State.ended() && status.State != Impossible:
 			j.silent = time.Time{}
 			continue
 		}

@@ -169,9 +169,6 @@ func (c Cause) String() string {
 // around is how many lines before and after the cause are shown.
 const around = 4
 
-// Log diagnoses the log of a stage with the program's own table. text is all of it, or its end.
-func Log(text string) Cause { return Own().Log(text) }
-
 // Log diagnoses the log of a stage. text is all of it, or its end. It first finds out, from the
 // last words of tools, whether anything has failed; then what came first in the run that failed.
 func (t *Table) Log(text string) Cause {

@@ -179,7 +179,7 @@ func TestCauses(t *testing.T) {
 		{"SyntaxError: Missing parentheses in call to 'print'. Did you mean print(...)?",
 			"too_new: the script is for Python 2, and this Python is newer"},
 	} {
-		got := Log(c.log)
+		got := Own().Log(c.log)
 		text := described(got)
 		assert.Equal(t, c.want, text, "%s", c.log)
 	}
@@ -192,27 +192,27 @@ func TestTheFirstCauseWithItsLines(t *testing.T) {
 		strings.Repeat("CC fern.o\n", 50) + "/usr/bin/ld: cannot find -lfern\nSee `config.log' for more details\n"
 	went := "./configure: line 24546: LEAF_HEADERS: command not found\nsh: 1: python: not found\n" +
 		strings.Repeat("checking for more... yes\n", 50)
-	assert.False(t, Log(went).Known(), "what goes on is no cause")
-	c := Log(went + log)
+	assert.False(t, Own().Log(went).Known(), "what goes on is no cause")
+	c := Own().Log(went + log)
 	c.Line -= 52
 	assert.Equal(t, "moss.h", c.Name())
 	assert.Equal(t, 51, c.Line)
 	assert.Len(t, c.Lines, 9)
 	assert.Equal(t, "config.log", c.See)
-	assert.False(t, Log("a\nb").Known())
-	assert.Equal(t, []string{"a", "b"}, Log("a\nb").Lines)
+	assert.False(t, Own().Log("a\nb").Known())
+	assert.Equal(t, []string{"a", "b"}, Own().Log("a\nb").Lines)
 }
 
 // What one log says is missing besides is told as well.
 func TestSeveralThingsAtOnce(t *testing.T) {
-	c := Log("sh: 1: sporegen: not found\nsh: 1: fungen: not found\nsh: 1: sporegen: not found\nmake: *** [Makefile:3: " +
+	c := Own().Log("sh: 1: sporegen: not found\nsh: 1: fungen: not found\nsh: 1: sporegen: not found\nmake: *** [Makefile:3: " +
 		"all] Error 127\n")
 	assert.Equal(t, "the program sporegen is missing", c.String())
 	assert.Len(t, c.Also, 1)
 	assert.Equal(t, "the program fungen is missing", c.Also[0].String())
 	text := "configure: error: in `/work/leaf':\nconfigure: error: C compiler cannot create executables\nSee " +
 		"`config.log' for more details"
-	assert.Equal(t, "it seems that the header stdio.h is missing", Log(text).Guess(text).String())
+	assert.Equal(t, "it seems that the header stdio.h is missing", Own().Log(text).Guess(text).String())
 }
 
 // If a log only points to another, the last thing that was checked there is the cause;
@@ -243,8 +243,8 @@ func TestWhereMoreIsToBeRead(t *testing.T) {
 	far := func(lines int) string {
 		return "See `config.log' for more details\n" + strings.Repeat("leaf\n", lines)
 	}
-	assert.Equal(t, "config.log", Log(far(99)).See)
-	assert.Empty(t, Log(far(100)).See)
+	assert.Equal(t, "config.log", Own().Log(far(99)).See)
+	assert.Empty(t, Own().Log(far(100)).See)
 }
 
 func TestQuestions(t *testing.T) {
@@ -282,7 +282,7 @@ func FuzzLog(f *testing.F) {
 	f.Add("configure: error: Package requirements (a) were not met:\n\nNo package 'b' found")
 	f.Add("checking for a... no\nconfigure: error: b")
 	f.Fuzz(func(t *testing.T, text string) {
-		_ = Log(text).String()
+		_ = Own().Log(text).String()
 		_ = Own().Elsewhere("config.log", text).String()
 	})
 }
@@ -295,6 +295,6 @@ func TestLongLogsEnd(t *testing.T) {
 		strings.Repeat("a:1:2: error: b: No such file or directory\n", 90_000) + strings.Repeat("\n", 100),
 		strings.Repeat("checking for a... no\n", 100_000),
 	} {
-		_ = Log(text).String()
+		_ = Own().Log(text).String()
 	}
 }

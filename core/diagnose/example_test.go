@@ -7,7 +7,7 @@ import (
 )
 
 func ExampleLog() {
-	c := diagnose.Log("cc -c frond.c\nfrond.c:3:10: fatal error: leaf.h: No such file or directory\ncompilation " +
+	c := diagnose.Own().Log("cc -c frond.c\nfrond.c:3:10: fatal error: leaf.h: No such file or directory\ncompilation " +
 		"terminated.\nmake: *** [frond.o] Error 1\n")
 	fmt.Println(c, "at", c.Place)
 	fmt.Println(c.Questions()[0])

@@ -120,7 +120,7 @@ the soil is too dry
 make: *** [Makefile:2: leaf] Error 3
 `, "it says: the soil is too dry", 2},
 	} {
-		got := Log(c.log)
+		got := Own().Log(c.log)
 		assert.Equal(t, c.want, got.String(), name)
 		assert.Equal(t, c.line, got.Line, name)
 	}

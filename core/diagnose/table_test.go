@@ -76,7 +76,7 @@ func TestEnding(t *testing.T) {
 		"error: 0 failures":                  "the cause is not clear",
 		"thread 'x' panicked at a.rs:1:1:\nno soil\nerror: test failed": "a program of the build gave up: no soil",
 	} {
-		assert.Equal(t, want, Log(text).String(), text)
+		assert.Equal(t, want, Own().Log(text).String(), text)
 	}
 }
 
@@ -116,6 +116,6 @@ func TestAsksFor(t *testing.T) {
 		"configure: error: leaf not found, use --disable-leaf for a build without":                             "",
 		"configure: error: leaf not found":                                                                     "",
 	} {
-		assert.Equal(t, want, Log(text).Asks, text)
+		assert.Equal(t, want, Own().Log(text).Asks, text)
 	}
 }

@@ -533,12 +533,12 @@ func (h *hearing) outside() (args []string) {
 func (h *hearing) give(name string, a inquiry) (added bool) {
 	tree := h.known.trees[name]
 	if tree == "" {
-		return h.answer(a, answer{Version: h.known.Version(name, a)})
+		return h.answer(a, answer{Version: h.known.version(name, a)})
 	}
 	for key, of := range h.known.provides {
 		kind, what, _ := strings.Cut(key, " ")
 		a := inquiry{Kind: kind, Names: []string{what}}
-		if of == name && kind != "program" && h.answer(a, answer{Version: h.known.Version(name, a), Tree: tree}) {
+		if of == name && kind != "program" && h.answer(a, answer{Version: h.known.version(name, a), Tree: tree}) {
 			added = true
 		}
 	}

@@ -75,9 +75,9 @@ func switchables(r *recipe.Recipe) (all []switchable) {
 	return all
 }
 
-// Version is the version of something that a package has: of a module, that of its file,
+// version is the version of something that a package has: of a module, that of its file,
 // otherwise the package's.
-func (k *Known) Version(pkg string, a inquiry) string {
+func (k *Known) version(pkg string, a inquiry) string {
 	for _, name := range a.Names {
 		if v := k.versions[keyOf(a.Kind, name)]; v != "" {
 			return v

@@ -87,8 +87,8 @@ func GoTo(ctx context.Context, m *machine.Machine, number int) (Landed, error) {
 	})
 }
 
-// GoBack restores the state that the one in use was made from. Its error may be
-// landing.ErrNothingBefore.
+// GoBack restores the state that the one in use was made from. The first state has none, which is a
+// problem of the kind Usage.
 func GoBack(ctx context.Context, m *machine.Machine) (Landed, error) {
 	return change(ctx, m, func(u *landing.Update) {
 		u.Back = true

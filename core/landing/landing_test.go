@@ -153,7 +153,7 @@ func TestGoingBack(t *testing.T) {
 	require.NoError(t, err)
 	expect(3, 2, 1, 0)
 	_, err = back()
-	assert.ErrorIs(t, err, ErrNothingBefore)
+	assert.ErrorIs(t, err, errNothingBefore)
 	for _, n := range []int{2, 3, 1} {
 		_, err = goTo(s, Rules{}, n)
 		require.NoError(t, err)
@@ -246,7 +246,7 @@ func TestExpired(t *testing.T) {
 	}
 	all = append(all, Remembered{State: State{Number: 9}, Damaged: os.ErrInvalid})
 	expired := func(r Rules, before int) (numbers []int) {
-		for _, x := range r.Expired(all, before, now) {
+		for _, x := range r.expired(all, before, now) {
 			numbers = append(numbers, x.Number)
 		}
 		return numbers

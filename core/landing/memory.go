@@ -114,8 +114,8 @@ func (e *Lost) Error() string {
 	return text + ", whose tree is gone. The landing did not change."
 }
 
-// ErrNothingBefore is the error for going back from the first state.
-var ErrNothingBefore error = problem.New(problem.Usage, "", "there is no earlier landing to go back to")
+// errNothingBefore is the error for going back from the first state.
+var errNothingBefore error = problem.New(problem.Usage, "", "there is no earlier landing to go back to")
 
 // A file lists the states in the order in which they were in use, the current one last. It is
 // written after the landing has changed: if a program is killed in between, the file ends with
@@ -167,17 +167,17 @@ func Earlier(s *store.Store, state State) (int, error) {
 	if len(been) > 1 {
 		before = been[len(been)-2]
 	} else if state.Number == 0 {
-		return 0, ErrNothingBefore
+		return 0, errNothingBefore
 	}
 	if before != 0 && !slices.Contains(numbers, before) {
-		return 0, ErrNothingBefore
+		return 0, errNothingBefore
 	}
 	return before, nil
 }
 
-// Expired returns the states that exceed the number and age to keep, except for the one in use
+// expired returns the states that exceed the number and age to keep, except for the one in use
 // and the one before it.
-func (r Rules) Expired(all []Remembered, before int, now time.Time) (expired []Remembered) {
+func (r Rules) expired(all []Remembered, before int, now time.Time) (expired []Remembered) {
 	var old []Remembered
 	for _, x := range all {
 		if !x.InUse && x.Damaged == nil {

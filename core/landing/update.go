@@ -202,6 +202,6 @@ func (u *Update) forget(s *store.Store, r *Result) error {
 		return err
 	}
 	before, _ := Earlier(s, r.After) // 0, where nothing was before, is no state that goes
-	r.Forgotten, err = Forget(s, u.Rules.Expired(all, before, u.Now))
+	r.Forgotten, err = Forget(s, u.Rules.expired(all, before, u.Now))
 	return err
 }

@@ -193,9 +193,9 @@ func (f *File) SetTip(r *recipe.Recipe, p recipe.Pin) {
 		Version: p.Version})
 }
 
-// Find returns the entry that b takes the place of, or nil. A tool apart takes
+// find returns the entry that b takes the place of, or nil. A tool apart takes
 // the place of one in the same version.
-func (f *File) Find(b *Build) *Build {
+func (f *File) find(b *Build) *Build {
 	for _, other := range f.Builds {
 		if other.Name == b.Name && other.Apart == b.Apart && (!b.Apart || other.Version.Compare(b.Version) == 0) {
 			return other
@@ -363,7 +363,7 @@ func (f *File) Compare(builds []*Build, arch string, compilers []string) error {
 	})
 	changed := map[string]bool{}
 	for _, b := range builds {
-		locked := f.Find(b)
+		locked := f.find(b)
 		switch {
 		case locked == nil:
 			e.Where = append(e.Where, fmt.Sprintf("%s %s is not locked", b.Name, b.Version))

@@ -72,8 +72,8 @@ func (f Finding) Same(o Finding) bool {
 	return f.Kind == o.Kind && f.Build == o.Build && f.Path == o.Path && f.What == o.What
 }
 
-// Damages reports whether the finding is a damaged tree.
-func (f Finding) Damages() bool { return f.Kind == Missing || f.Kind == Changed }
+// damages reports whether the finding is a damaged tree.
+func (f Finding) damages() bool { return f.Kind == Missing || f.Kind == Changed }
 
 // A Report is the result of a check.
 type Report struct {
@@ -266,7 +266,7 @@ func (r *Report) ToRebuild() (builds []store.Ref, damaged map[store.Ref]bool) {
 		}
 	}
 	for _, f := range r.Findings {
-		if f.Damages() {
+		if f.damages() {
 			damaged[f.Build] = true
 		}
 	}

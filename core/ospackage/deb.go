@@ -206,8 +206,8 @@ func above(file string) (dirs []string) {
 	return dirs
 }
 
-// Control is the control file of a .deb (deb-control(5)).
-func (p *Package) Control() string {
+// control is the control file of a .deb (deb-control(5)).
+func (p *Package) control() string {
 	var b strings.Builder
 	field := func(name, value string) {
 		if value != "" {
@@ -278,7 +278,7 @@ func (p *Package) debControl(sums string) ([]byte, error) {
 	if p.After != "" {
 		after = "#!/bin/sh\nset -e\n[ \"$1\" = configure ] || exit 0\n" + p.After
 	}
-	for _, f := range [][2]string{{"conffiles", conffiles}, {"control", p.Control()}, {"md5sums", sums},
+	for _, f := range [][2]string{{"conffiles", conffiles}, {"control", p.control()}, {"md5sums", sums},
 		{"postinst", after}, {"triggers", triggers}} {
 		if f[1] == "" {
 			continue

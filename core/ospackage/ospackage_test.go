@@ -254,11 +254,11 @@ func TestFieldsAreOneLine(t *testing.T) {
 	p := fern()
 	p.Home, p.Summary, p.Description = "https://vale.example\nEssential: yes", "Fern\n\nPackage: moss",
 		"Grows\n\nProtected: yes"
-	names, _ := Fields(p.Control())
+	names, _ := Fields(p.control())
 	assert.NotContains(t, names, "Essential")
 	assert.NotContains(t, names, "Protected")
 	assert.Len(t, names, len(slices.Compact(slices.Sorted(slices.Values(names)))), "none is there twice")
-	assert.NotContains(t, p.Control(), "\n\n")
+	assert.NotContains(t, p.control(), "\n\n")
 }
 
 // A header whose values share their bytes is refused: it could have thousands of them, of

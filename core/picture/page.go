@@ -139,9 +139,9 @@ var Formats = []string{".svg", ".png", ".html"}
 func (d Drawing) Encode(format string) ([]byte, error) {
 	switch format {
 	case ".svg":
-		return d.SVG(), nil
+		return d.svg(), nil
 	case ".png":
-		return d.PNG()
+		return d.png()
 	}
 	page := NewPage(d.Title)
 	page.Draw(d.Picture)

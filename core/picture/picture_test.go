@@ -41,7 +41,7 @@ func plainName(i int) string { return fmt.Sprintf("fern%d", i) }
 // wellFormed checks what holds for every picture: it is XML, its marks are on it, and no text is
 // wider than its box.
 func wellFormed(t require.TestingT, p *Picture) {
-	decoder := xml.NewDecoder(bytes.NewReader(p.SVG()))
+	decoder := xml.NewDecoder(bytes.NewReader(p.svg()))
 	for {
 		_, err := decoder.Token()
 		if err == io.EOF {
@@ -85,7 +85,7 @@ func TestPackagesNeverOverlap(t *testing.T) {
 				require.True(t, apart, "%d packages: %s and %s overlap", n, a.tip, b.tip)
 			}
 		}
-		assert.Equal(t, string(p.SVG()), string(ladder(n, plainName).Draw().SVG()), "the same twice")
+		assert.Equal(t, string(p.svg()), string(ladder(n, plainName).Draw().svg()), "the same twice")
 	}
 }
 
@@ -105,7 +105,7 @@ func TestNamesOfOthers(t *testing.T) {
 
 func TestPNGIsThePicture(t *testing.T) {
 	p := ladder(12, plainName).Draw()
-	data, err := p.PNG()
+	data, err := p.png()
 	require.NoError(t, err)
 	picture, err := png.Decode(bytes.NewReader(data))
 	require.NoError(t, err)
@@ -199,7 +199,7 @@ func TestWritePictures(t *testing.T) {
 	}
 	for _, n := range []int{1, 12, 40, 300, 1000} {
 		began := time.Now()
-		data, err := ladder(n, plainName).Draw().PNG()
+		data, err := ladder(n, plainName).Draw().png()
 		require.NoError(t, err)
 		t.Log(n, time.Since(began))
 		require.NoError(t, os.WriteFile(fmt.Sprintf("%s/ladder%d.png", dir, n), data, 0o644))

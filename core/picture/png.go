@@ -18,8 +18,8 @@ import (
 // largestPNG is how many pixels a PNG has at most. Pictures that allow it are drawn twice as fine.
 const largestPNG = 3 << 20
 
-// PNG is the picture in light colours.
-func (p *Picture) PNG() ([]byte, error) {
+// png is the picture in light colours.
+func (p *Picture) png() ([]byte, error) {
 	scale := 2.0
 	for p.W*p.H*scale*scale > largestPNG {
 		scale *= 0.75

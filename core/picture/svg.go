@@ -16,8 +16,8 @@ func number(x float64) string {
 	return strings.TrimSuffix(strings.TrimSuffix(text, "0"), ".")
 }
 
-// SVG is the picture as a file of its own. It is dark where the reader prefers that.
-func (p *Picture) SVG() []byte {
+// svg is the picture as a file of its own. It is dark where the reader prefers that.
+func (p *Picture) svg() []byte {
 	var b bytes.Buffer
 	fmt.Fprintf(&b, `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %s %s" width="%[1]s" height="%[2]s" role="img" `+
 		`aria-label="%s">`+"\n", number(p.W), number(p.H), Text(p.Title))

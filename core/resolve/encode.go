@@ -31,7 +31,7 @@ func (p *formula) addReleases(c *candidate) {
 		single = append(single, x.Literal)
 	}
 	p.Add(oneOf...)
-	p.AddSingle(single...)
+	p.addSingle(single...)
 	p.Add(c.imagined.Not(), c.present)
 	if c.err == nil { // a faulty recipe is reported when it is needed
 		p.Add(c.imagined.Not(), said.Not())
@@ -155,7 +155,7 @@ func (p *formula) addOptions(c *candidate) {
 			s.is = append(s.is, p.Variable())
 		}
 		p.Add(append(oneOf, s.is...)...)
-		p.AddSingle(s.is...)
+		p.addSingle(s.is...)
 		c.options = append(c.options, s)
 		for _, x := range c.choices { // if it is absent, one of the values stands for that
 			if !p.has(x, o) {
@@ -245,11 +245,11 @@ func (p *formula) addNeed(n *needing) {
 			p.Add(a.link.Not(), a.shared, a.alone)
 			p.Add(a.shared.Not(), a.link)
 			p.Add(a.alone.Not(), a.link)
-			p.AddSingle(a.shared, a.alone)
+			p.addSingle(a.shared, a.alone)
 			p.apart[a.alone] = a
 		}
 	}
-	p.AddSingle(links...)
+	p.addSingle(links...)
 	always := true
 	for _, x := range n.of.choices {
 		counts := p.counts(n, x)

@@ -93,9 +93,9 @@ func (s *Solver) Holds(l Literal) bool { return s.values[l] > 0 }
 // Fails reports whether its negation holds.
 func (s *Solver) Fails(l Literal) bool { return s.values[l] < 0 }
 
-// Level is the level of the last decision: assumptions are level 1, and each decision makes one
+// level is the level of the last decision: assumptions are level 1, and each decision makes one
 // more.
-func (s *Solver) Level() int { return len(s.starts) }
+func (s *Solver) level() int { return len(s.starts) }
 
 // Trail returns what holds, in the order in which it was decided. The caller must not change it.
 func (s *Solver) Trail() []Literal { return s.trail }
@@ -127,8 +127,8 @@ func (s *Solver) Add(literals ...Literal) {
 	}
 }
 
-// AddSingle adds a group of which at most one literal holds.
-func (s *Solver) AddSingle(literals ...Literal) {
+// addSingle adds a group of which at most one literal holds.
+func (s *Solver) addSingle(literals ...Literal) {
 	s.back(0)
 	g := int32(len(s.single))
 	s.single = append(s.single, slices.Clone(literals))

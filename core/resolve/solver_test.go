@@ -85,7 +85,7 @@ func TestSolveAgainstAllCombinations(t *testing.T) {
 			case 0:
 				c = slices.Compact(slices.Sorted(slices.Values(c)))
 				single = append(single, c)
-				s.AddSingle(c...)
+				s.addSingle(c...)
 			case 1:
 				g.forbidden = append(g.forbidden, c)
 			default:
@@ -148,7 +148,7 @@ func TestPigeonsAreRefuted(t *testing.T) {
 		s.Add(somewhere...)
 	}
 	for _, hole := range in {
-		s.AddSingle(hole...)
+		s.addSingle(hole...)
 	}
 	_, found, err := s.Solve(context.Background(), nil, g)
 	require.NoError(t, err)

@@ -97,7 +97,7 @@ func (w *walk) Check() []Literal {
 			return w.refuseTools()
 		}
 		c := w.candidates[heap.Pop(&w.needed).(int)]
-		w.visits = append(w.visits, visit{c, w.Level()})
+		w.visits = append(w.visits, visit{c, w.level()})
 		w.stop = c.err
 	}
 	return nil

@@ -157,7 +157,7 @@ func cycloneRef(r store.Ref) string { return "build:" + r.Name + "/" + r.Version
 
 func (b *Bill) component(p *Part) *cycloneComponent {
 	x := &cycloneComponent{Type: "application", Ref: cycloneRef(p.Ref), Name: p.Name, Version: p.Version,
-		Description: p.Summary, Purl: p.Purl()}
+		Description: p.Summary, Purl: p.purl()}
 	if b.isLibrary(p) {
 		x.Type = "library"
 	}

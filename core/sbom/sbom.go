@@ -70,8 +70,8 @@ func (p HostPackage) Purl() string {
 	return packageurl.NewPackageURL(p.Type, p.Distribution, p.Name, p.Version, nil, "").ToString()
 }
 
-// Purl is the package URL of a build.
-func (p *Part) Purl() string { return p.KnownAs.PurlOf(p.Name, p.Version) }
+// purl is the package URL of a build.
+func (p *Part) purl() string { return p.KnownAs.PurlOf(p.Name, p.Version) }
 
 // Write makes a document, with a line break at its end.
 func (b *Bill) Write(f Format) ([]byte, error) {

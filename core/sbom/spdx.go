@@ -130,7 +130,7 @@ func (d *spdxDocument) build(p *Part) {
 	if licence := p.licence(); licence != "" {
 		x.Declared = licence
 	}
-	x.Elsewhere = []spdxReference{{"PACKAGE-MANAGER", "purl", p.Purl()}}
+	x.Elsewhere = []spdxReference{{"PACKAGE-MANAGER", "purl", p.purl()}}
 	if p.KnownAs.CPE != "" {
 		x.Elsewhere = append(x.Elsewhere, spdxReference{"SECURITY", "cpe23Type", wholeCPE(p.KnownAs.CPE, p.Version)})
 	}
