@@ -21,7 +21,7 @@ func ExampleFor() {
 		Known: func() (*draft.Known, error) {
 			return draft.Survey(recipe.NewShelves([]recipe.Shelf{{Dir: dir}}), &store.Store{Root: dir + "/root"})
 		}}
-	cause := diagnose.Log("/bin/sh: 1: sporegen: not found\nmake: *** [palette.h] Error 127\n")
+	cause := diagnose.Own().Log("/bin/sh: 1: sporegen: not found\nmake: *** [palette.h] Error 127\n")
 	m := advice.For(nil, &cause, evidence)
 	fmt.Println(m.Sure)
 	fmt.Println(m.Need().Text())

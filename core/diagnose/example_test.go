@@ -6,7 +6,7 @@ import (
 	"fernladder/core/diagnose"
 )
 
-func ExampleLog() {
+func ExampleTable_Log() {
 	c := diagnose.Own().Log("cc -c frond.c\nfrond.c:3:10: fatal error: leaf.h: No such file or directory\ncompilation " +
 		"terminated.\nmake: *** [frond.o] Error 1\n")
 	fmt.Println(c, "at", c.Place)
