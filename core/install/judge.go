@@ -24,6 +24,7 @@ type judgement struct {
 	others []string          // sentences
 	alone  []unlinkedLibrary // libraries that are not linked with what they use
 	unused []string          // needs that no file is linked with
+	opens  bool              // a file opens libraries while it runs, which may be those
 }
 
 // wrong is a sentence for each deviation; none means that the recipe is right.
@@ -66,8 +67,9 @@ func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe,
 		}
 	}
 	linked := false // else there may be static libraries, which say nothing
-	err = binaries(m.Store, built.Ref, func(file string, _ *os.File, b inspect.Binary) {
+	err = binaries(m.Store, built.Ref, func(file string, f *os.File, b inspect.Binary) {
 		linked = true
+		found.opens = found.opens || inspect.ReadSymbols(f).Opens
 		for _, name := range b.Needs {
 			base := path.Base(name) // it is a path where the library has no name of its own
 			stem := libraryFile.FindStringSubmatch(base)

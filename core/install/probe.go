@@ -113,7 +113,7 @@ func (p *probe) link(ctx context.Context) error {
 		}
 	}
 	for _, need := range now.unused {
-		if o := advice.Brings(p.recipe, need); o != nil {
+		if o := advice.Brings(p.recipe, need); o != nil && !now.opens {
 			says += fmt.Sprintf("\n# no file was linked with %s; the option %s is off.", need, o.Name)
 			off = append(off, o.Name)
 		}

@@ -41,8 +41,7 @@ func unlinked(s *store.Store, built *store.Receipt) (found []unlinkedLibrary, er
 				return
 			}
 			needed[need.Name] = append(needed[need.Name], cmp.Or(b.Soname, path.Base(file)))
-			_, names, _ := inspect.Symbols(f)
-			for _, name := range names {
+			for _, name := range inspect.ReadSymbols(f).Has {
 				symbols[name] = stem[1]
 			}
 		})
@@ -52,7 +51,7 @@ func unlinked(s *store.Store, built *store.Receipt) (found []unlinkedLibrary, er
 		has[need.Name] = symbols
 	}
 	err = binaries(s, built.Ref, func(file string, f *os.File, b inspect.Binary) {
-		wants, own, _ := inspect.Symbols(f)
+		names := inspect.ReadSymbols(f)
 		if libraryFile.FindString(path.Base(file)) == "" || b.Interpreter != "" {
 			return
 		}
@@ -63,12 +62,15 @@ func unlinked(s *store.Store, built *store.Receipt) (found []unlinkedLibrary, er
 					return true
 				}
 			}
-			return slices.Contains(own, symbol)
+			return slices.Contains(names.Has, symbol)
 		}
 		for _, need := range built.Needs {
-			i := slices.IndexFunc(wants, func(symbol string) bool { return has[need.Name][symbol] != "" && !resolved(symbol) })
+			i := slices.IndexFunc(names.Wants, func(symbol string) bool {
+				return has[need.Name][symbol] != "" && !resolved(symbol)
+			})
 			if i >= 0 {
-				found = append(found, unlinkedLibrary{file, need.Name, has[need.Name][wants[i]], wants[i]})
+				symbol := names.Wants[i]
+				found = append(found, unlinkedLibrary{file, need.Name, has[need.Name][symbol], symbol})
 			}
 		}
 	})
