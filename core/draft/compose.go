@@ -428,6 +428,8 @@ func (c *composer) steps(s *Source) {
 		c.inSteps()
 		why := "there is no configure script"
 		switch {
+		case s.Prepare == newGuess:
+			why = "config.sub of the source does not know this machine"
 		case s.Prepare == "./configure":
 			why = "configure knows no prefix, and makes the makefile"
 		case strings.HasPrefix(s.Prepare, "sed "):

@@ -89,6 +89,11 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 		s.Remarks = slices.DeleteFunc(s.Remarks, func(f Finding) bool { return f.What == "in_tree" })
 		return s.Listen(ctx, m, dir, known, how)
 	}
+	if unheard := new(Unheard); errors.As(err, &unheard) && s.Prepare == "" && tooOld.MatchString(unheard.Why) {
+		s.prepare(newGuess, "config.sub is too old for this machine")
+		s.Lookups = append(s.Lookups, required("program", "automake", "the newer config.sub that it has"))
+		return s.Listen(ctx, m, dir, known, how)
+	}
 	if limited.Err() != nil && ctx.Err() == nil {
 		return &Unheard{"it took more than ten times the limit of a run"}
 	}
@@ -143,6 +148,13 @@ func (s *Source) runs(m *machine.Machine, known *Known, source *Heard, output st
 }
 
 var notFound = pattern.New(`(?m)([\w+.-]+): (?:command )?not found$`)
+
+// newGuess puts the files that know machines, of which old releases do not know today's, in the place
+// of the source's.
+const newGuess = `for file in config.guess config.sub; do find . -name $file ` +
+	`-exec cp -f "$(automake --print-libdir)/$file" {} ';'; done`
+
+var tooOld = pattern.New(`config\.(?:sub|guess)\b.* failed|cannot guess build type`)
 
 var noPrefix = pattern.New(`(?i)(?:unrecogni[sz]ed|unknown|invalid|illegal|bad|unsupported)[^\n]*--prefix`)
 
