@@ -89,9 +89,9 @@ func what(c Command) string {
 	return filepath.Base(c.Argv[0])
 }
 
-// halvesGo has make delete what a failed rule has half made: the next run, which goes on there, would
+// deleteOnError has make delete what a failed rule has half made: the next run, which goes on there, would
 // take it for complete.
-const halvesGo = " --eval=.DELETE_ON_ERROR:"
+const deleteOnError = " --eval=.DELETE_ON_ERROR:"
 
 // command runs one command with the job slots that it may use.
 func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err error) {
@@ -116,7 +116,7 @@ func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err 
 		if err := a.giveLine(line, a.linePath(c)); err != nil {
 			return err
 		}
-		p.env = append(p.env, "MAKEFLAGS="+line.MakeFlags()+halvesGo)
+		p.env = append(p.env, "MAKEFLAGS="+line.MakeFlags()+deleteOnError)
 	case Leased:
 		leased := a.m.Slots.Lease(a.m.Slots.Number() - 1)
 		defer func() {
@@ -129,7 +129,7 @@ func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err 
 	if c.Jobs == One && c.Argv[0] == "make" && !slices.ContainsFunc(a.env, func(pair string) bool {
 		return strings.HasPrefix(pair, "MAKEFLAGS=")
 	}) {
-		p.env = append(p.env, "MAKEFLAGS="+halvesGo)
+		p.env = append(p.env, "MAKEFLAGS="+deleteOnError)
 	}
 	for _, arg := range c.Argv {
 		p.argv = append(p.argv, strings.ReplaceAll(arg, "$FL_JOBS", strconv.Itoa(jobs)))

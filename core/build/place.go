@@ -37,10 +37,12 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 	if err != nil {
 		return err
 	}
+	if staged != nil {
+		defer staged.Close()
+	}
 	isFilled, outside := hasFiles(filled, known), a.outside()
 	switch {
 	case staged != nil && isFilled:
-		staged.Close()
 		return a.failure(StagePlace, fmt.Sprintf("some files were placed below $DESTDIR, and some not, in %s", a.job.Prefix),
 			log)
 	case len(outside) > 0:
@@ -54,8 +56,6 @@ func (a *attempt) collect(ctx context.Context, log string) error {
 		return f
 	case isFilled:
 		placed = filled
-	default:
-		defer staged.Close()
 	}
 	if placed == staged {
 		known = nil // the needs do not have it

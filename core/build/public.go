@@ -16,8 +16,8 @@ import (
 )
 
 // public are the library needs that builds against a tree see, too, as if they declared them: its
-// headers include theirs, one of its libraries is a linker script that names theirs, or it has a
-// library only for static linking. tree has what was placed, and belongs to the program.
+// headers include theirs, one of its libraries is a linker script that names theirs, or it only has
+// libraries for static linking. tree has what was placed, and belongs to the program.
 func public(tree string, job *Job) (refs []store.Ref) {
 	var needs []*Job
 	for i, link := range job.Package.Needs {
@@ -44,7 +44,7 @@ func public(tree string, job *Job) (refs []store.Ref) {
 }
 
 // mentions are the headers that a tree's headers include and that the tree lacks, the libraries
-// that its linker scripts name, and whether one of its libraries is only there for static linking.
+// that its linker scripts name, and whether it only has libraries for static linking.
 func mentions(tree string) (includes, links []string, static bool) {
 	root, err := os.OpenRoot(tree)
 	if err != nil {
@@ -79,14 +79,14 @@ func mentions(tree string) (includes, links []string, static bool) {
 		return !filepath.IsLocal(name) || has("include/"+name)
 	})
 	entries, _ := fs.ReadDir(root.FS(), "lib")
+	shared := false
 	for _, e := range entries {
-		stem, archive := strings.CutSuffix(e.Name(), ".a")
-		static = static || archive && !has("lib/"+stem+".so")
+		static, shared = static || strings.HasSuffix(e.Name(), ".a"), shared || strings.HasSuffix(e.Name(), ".so")
 		if e.Type().IsRegular() && strings.HasSuffix(e.Name(), ".so") {
 			links = append(links, named("lib/"+e.Name(), linkerWord)...)
 		}
 	}
-	return includes, links, static
+	return includes, links, static && !shared
 }
 
 var (
