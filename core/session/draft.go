@@ -78,6 +78,7 @@ type drafting struct {
 	known   *draft.Known
 	places  *draft.Places
 	begun   map[string]bool // by URL or file
+	tried   map[string]bool // packages that were to be installed
 }
 
 // Draft writes most of a recipe for a source onto the first shelf.
@@ -86,7 +87,7 @@ func (s *Session) Draft(ctx context.Context, r DraftRequest) (*DraftReport, erro
 		return nil, problem.New(problem.Usage, "", "no shelf is set for the recipe").Remedy(problem.MakeFolder).
 			Remedy(problem.PrintDraft)
 	}
-	d := &drafting{s: s, request: r, begun: map[string]bool{}}
+	d := &drafting{s: s, request: r, begun: map[string]bool{}, tried: map[string]bool{}}
 	var err error
 	if d.known, err = draft.Survey(s.Shelves, s.Store); err != nil {
 		return nil, err
@@ -217,8 +218,7 @@ func (d *drafting) listen(ctx context.Context, found *draft.Source, dir string, 
 	if progress == nil {
 		progress = func(string, int) {}
 	}
-	const most = 5 // programs, one after the other
-	for tried := 0; ; tried++ {
+	for {
 		read := *found
 		err := found.Listen(ctx, d.s.Machine, dir, d.known, draft.Listening{Quick: quick, Longest: d.request.Longest,
 			Progress: progress})
@@ -226,7 +226,7 @@ func (d *drafting) listen(ctx context.Context, found *draft.Source, dir string, 
 		if err != nil && !stopped && !errors.Is(err, draft.ErrNoRoom) {
 			return err
 		}
-		if stopped && tried < most {
+		if stopped {
 			installed, err := d.install(ctx, found)
 			if err != nil {
 				return err
@@ -255,7 +255,8 @@ func (d *drafting) install(ctx context.Context, found *draft.Source) (bool, erro
 		}
 		q := host.Question{Kind: host.Program, Name: l.Name()}
 		of := slices.Concat(host.PackageOf(l.Name(), d.s.System.Family), d.s.HostFiles.Owners([]host.Question{q})[q])
-		if len(of) > 0 && !slices.Contains(packages, of[0]) {
+		if len(of) > 0 && !d.tried[of[0]] {
+			d.tried[of[0]] = true
 			packages = append(packages, of[0])
 		}
 	}
