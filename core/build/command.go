@@ -116,7 +116,11 @@ func (a *attempt) command(ctx context.Context, c Command, output *os.File) (err 
 		if err := a.giveLine(line, a.linePath(c)); err != nil {
 			return err
 		}
-		p.env = append(p.env, "MAKEFLAGS="+line.MakeFlags()+deleteOnError)
+		if flags := line.MakeFlags(); c.Named { // it is no make
+			p.env = append(p.env, "MAKEFLAGS="+flags)
+		} else {
+			p.env = append(p.env, "MAKEFLAGS="+deleteOnError+flags)
+		}
 	case Leased:
 		leased := a.m.Slots.Lease(a.m.Slots.Number() - 1)
 		defer func() {
