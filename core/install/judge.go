@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strings"
 
-	"fernladder/core/build"
 	"fernladder/core/draft"
 	"fernladder/core/inspect"
 	"fernladder/core/machine"
@@ -45,14 +44,25 @@ func (j judgement) wrong() (sentences []string) {
 // visible. known is what the shelves offer.
 func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe,
 	built *store.Receipt) (found judgement, err error) {
-	of := map[string]string{} // the needs, and theirs, that have a library, by its file's name
-	needs, err := build.NeighboursOf(m.Store, built)
-	if err != nil {
-		return found, err
+	of := map[string]string{} // the visible needs that have a library, by its file's name
+	var needs []store.Ref
+	for _, need := range built.Needs {
+		if need.Role == recipe.Library {
+			needs = append(needs, need.Ref)
+		}
 	}
-	for _, need := range needs[1:] {
-		if err := libraries(m.Store, need.Ref, func(name string) { of[name] = need.Name }); err != nil {
+	for i := 0; i < len(needs); i++ {
+		if err := libraries(m.Store, needs[i], func(name string) { of[name] = needs[i].Name }); err != nil {
 			return found, err
+		}
+		need, err := m.Store.Receipt(needs[i])
+		if err != nil {
+			return found, m.Store.Wrap(err)
+		}
+		for _, public := range need.Public {
+			if !slices.Contains(needs, public) {
+				needs = append(needs, public)
+			}
 		}
 	}
 	own := map[string]bool{}

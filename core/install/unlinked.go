@@ -28,51 +28,59 @@ func (u unlinkedLibrary) flag() string {
 
 // unlinked finds the libraries of a tree that are not linked with a need that they use.
 func unlinked(s *store.Store, built *store.Receipt) (found []unlinkedLibrary, err error) {
+	type library struct {
+		file  string
+		needs []string // names of libraries
+		names inspect.Symbols
+	}
+	var own []library
+	err = binaries(s, built.Ref, func(file string, f *os.File, b inspect.Binary) {
+		if libraryFile.MatchString(path.Base(file)) && b.Interpreter == "" {
+			if names := inspect.ReadSymbols(f); len(names.Wants) > 0 {
+				own = append(own, library{file, b.Needs, names})
+			}
+		}
+	})
+	if err != nil || len(own) == 0 {
+		return nil, err
+	}
 	has := map[string]map[string]string{} // of a need: its symbols, with their libraries
-	needed := map[string][]string{}       // the names of its libraries
+	called := map[string][]string{}       // the names of its libraries
 	for _, need := range built.Needs {
 		if need.Role != recipe.Library {
 			continue
 		}
-		symbols := map[string]string{}
+		has[need.Name] = map[string]string{}
 		err := binaries(s, need.Ref, func(file string, f *os.File, b inspect.Binary) {
-			stem := libraryFile.FindStringSubmatch(path.Base(file))
-			if stem == nil || path.Dir(file) != "lib" {
-				return
-			}
-			needed[need.Name] = append(needed[need.Name], cmp.Or(b.Soname, path.Base(file)))
-			for _, name := range inspect.ReadSymbols(f).Has {
-				symbols[name] = stem[1]
+			if stem := libraryFile.FindStringSubmatch(path.Base(file)); stem != nil && path.Dir(file) == "lib" {
+				called[need.Name] = append(called[need.Name], cmp.Or(b.Soname, path.Base(file)))
+				for _, name := range inspect.ReadSymbols(f).Has {
+					has[need.Name][name] = stem[1]
+				}
 			}
 		})
 		if err != nil {
 			return nil, err
 		}
-		has[need.Name] = symbols
 	}
-	err = binaries(s, built.Ref, func(file string, f *os.File, b inspect.Binary) {
-		names := inspect.ReadSymbols(f)
-		if libraryFile.FindString(path.Base(file)) == "" || b.Interpreter != "" {
-			return
-		}
+	for _, l := range own {
 		resolved := func(symbol string) bool {
 			for need, symbols := range has {
-				linked := func(library string) bool { return slices.Contains(needed[need], library) }
-				if symbols[symbol] != "" && slices.ContainsFunc(b.Needs, linked) {
+				linked := func(name string) bool { return slices.Contains(called[need], name) }
+				if symbols[symbol] != "" && slices.ContainsFunc(l.needs, linked) {
 					return true
 				}
 			}
-			return slices.Contains(names.Has, symbol)
+			return slices.Contains(l.names.Has, symbol)
 		}
 		for _, need := range built.Needs {
-			i := slices.IndexFunc(names.Wants, func(symbol string) bool {
-				return has[need.Name][symbol] != "" && !resolved(symbol)
-			})
-			if i >= 0 {
-				symbol := names.Wants[i]
-				found = append(found, unlinkedLibrary{file, need.Name, has[need.Name][symbol], symbol})
+			for _, symbol := range l.names.Wants {
+				if library := has[need.Name][symbol]; library != "" && !resolved(symbol) {
+					found = append(found, unlinkedLibrary{l.file, need.Name, library, symbol})
+					break
+				}
 			}
 		}
-	})
-	return found, err
+	}
+	return found, nil
 }
