@@ -310,6 +310,13 @@ var generators = map[string]bool{"yacc": true, "bison": true, "lex": true, "flex
 // flag adds a helpful flag to the compiler, in the environment; for makefiles, which do not take
 // the compiler from the environment, among the arguments.
 func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
+	given := slices.Clone(r.Build.Args)
+	for _, pair := range r.Build.Env {
+		given = append(given, pair.Values...)
+	}
+	if c.Kind == diagnose.WarningError && strings.Contains(strings.Join(given, " "), "-Wno-error") {
+		return tolerant(r) // one after the other would take long
+	}
 	flag, variables := helpful(c)
 	blind := false
 	switch {
@@ -362,6 +369,19 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 		change(e)
 		e.Append(why + "\n" + text)
 	}}}
+}
+
+// tolerant takes -Werror out of the files that the build uses, but not of those that these are made
+// from: they would be made anew.
+func tolerant(r *recipe.Recipe) []*Answer {
+	const line = `find . '(' -name '[Mm]akefile' -o -name Makefile.in -o -name configure -o -name CMakeLists.txt ')' ` +
+		`-exec sed -i 's/-Werror\([^=a-z-]\|$\)/\1/g' {} +`
+	step, change := before(r, line)
+	if strings.Contains(r.Step(step), line) {
+		return nil
+	}
+	says := fmt.Sprintf("# The step %s takes -Werror out of the build files.", step)
+	return []*Answer{{Text: says, change: func(e *tomlfile.Edit, why string) { change(e); e.Append(why + "\n" + says) }}}
 }
 
 // warnings returns the flags that turn the errors in some lines back into warnings.

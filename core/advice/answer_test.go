@@ -125,6 +125,17 @@ func TestAnswersInOrder(t *testing.T) {
 	}
 }
 
+// A second warning that counts as an error ends all of them.
+func TestWarningsOneAfterTheOther(t *testing.T) {
+	r := fern(t)
+	cause := diagnose.Cause{Kind: diagnose.WarningError, Lines: []string{"fern.c:2: error: x [-Werror=unused]"}}
+	f := &build.Failure{Package: "fern", Stage: build.StageCompile, Cause: &cause}
+	require.NoError(t, To(r, f, evidence(t))[0].Give(r, "# why"))
+	r, err := recipe.Read(r.Dir, r.Dir)
+	require.NoError(t, err)
+	assert.Equal(t, "# The step before_configure takes -Werror out of the build files.", To(r, f, evidence(t))[0].Text)
+}
+
 // For a makefile, the compiler is an argument: one that is there keeps its place and what it has.
 func TestArgumentsOfMake(t *testing.T) {
 	r := fern(t)
