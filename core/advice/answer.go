@@ -33,12 +33,13 @@ func (a *Answer) Give(r *recipe.Recipe, why string) error {
 	return r.Change(func(e *tomlfile.Edit) { a.change(e, why) })
 }
 
-// To finds the answers to a failed build, the best first: the argument that moves files placed
-// outside into the tree; an option that is off and provides what is missing; the argument that
-// the source asks for; a need on a recipe; the argument with which the source goes without it; a
-// no-op in place of what writes documentation; a need on the operating system; an empty file in
-// place of documentation that the archive lacks; a flag that is known to help; the source's own
-// directory to build in.
+// To finds the answers to a failed build, the best first: the argument, or the step, that moves files
+// placed outside into the tree; a directory that is expected; an option that is off and provides
+// what is missing; the argument that the source asks for; a library of a need that implements the
+// missing one; a need on a recipe; the argument with which the source goes without it; a no-op in
+// place of what writes documentation; a need on the operating system; an empty file in place of
+// documentation that the archive lacks; a flag that is known to help; the source's own directory to
+// build in; compiling only what is placed; copying what was built.
 func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	c := f.Cause
 	answers := slices.Concat(inside(r, f), directories(r, f), installing(r, f))
@@ -100,18 +101,12 @@ func copied(r *recipe.Recipe, f *build.Failure) []*Answer {
 		return nil
 	}
 	says := fmt.Sprintf("# The step place copies what was built, for nothing else does: %s.", strings.Join(files, ", "))
-	return []*Answer{{Text: says, Detour: !f.Nothing, change: setStep("place", draft.PlaceStep(files), says)}}
+	a := asStep("place", draft.PlaceStep(files), says)
+	a.Detour = !f.Nothing
+	return []*Answer{a}
 }
 
-// setStep sets a step, with a remark.
-func setStep(step, script, says string) func(e *tomlfile.Edit, why string) {
-	return func(e *tomlfile.Edit, why string) {
-		e.SetTable("steps", []string{step}, map[string]string{step: "'''\n" + script + "\n'''"})
-		e.Append(why + "\n" + says)
-	}
-}
-
-// directories makes a directory of the tree that the source's way to install takes to exist.
+// directories makes a directory of the tree that the source's way to install expects.
 func directories(r *recipe.Recipe, f *build.Failure) []*Answer {
 	if f.Stage != build.StagePlace {
 		return nil
@@ -129,13 +124,13 @@ func directories(r *recipe.Recipe, f *build.Failure) []*Answer {
 		if strings.Contains(m[2], "/box/stage/") {
 			to = "$DESTDIR" + to
 		}
-		line := "mkdir -p " + to
-		if !filepath.IsLocal(dir) || !plainPath.MatchString(dir) || strings.Contains(r.Step("before_place"), line) {
+		if !filepath.IsLocal(dir) || !plainPath.MatchString(dir) {
 			continue
 		}
-		says := fmt.Sprintf("# The step before_place makes the directory %s, which the source takes to exist.", to)
-		return []*Answer{{Text: says, change: setStep("before_place", strings.Trim(r.Step("before_place")+"\n"+line, "\n"),
-			says)}}
+		says := fmt.Sprintf("# The step before_place makes the directory %s, which the source expects.", to)
+		if answers := inStep(r, "before_place", "mkdir -p "+to, says); answers != nil {
+			return answers
+		}
 	}
 	return nil
 }
@@ -190,7 +185,7 @@ func Belongs(r *recipe.Recipe, c *diagnose.Cause) *recipe.Option {
 	return nil
 }
 
-// Brings is the option, on by default, that a recipe has a need for; nil for none.
+// Brings is the option of a recipe that is on by default and that a need depends on; nil for none.
 func Brings(r *recipe.Recipe, need string) *recipe.Option {
 	for _, n := range r.Needs {
 		i := slices.IndexFunc(r.Options, func(o *recipe.Option) bool {
@@ -376,12 +371,7 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 func tolerant(r *recipe.Recipe) []*Answer {
 	const line = `find . '(' -name '[Mm]akefile' -o -name Makefile.in -o -name configure -o -name CMakeLists.txt ')' ` +
 		`-exec sed -i 's/-Werror\([^=a-z-]\|$\)/\1/g' {} +`
-	step, change := before(r, line)
-	if strings.Contains(r.Step(step), line) {
-		return nil
-	}
-	says := fmt.Sprintf("# The step %s takes -Werror out of the build files.", step)
-	return []*Answer{{Text: says, change: func(e *tomlfile.Edit, why string) { change(e); e.Append(why + "\n" + says) }}}
+	return inStep(r, early(r), line, fmt.Sprintf("# The step %s takes -Werror out of the build files.", early(r)))
 }
 
 // warnings returns the flags that turn the errors in some lines back into warnings.

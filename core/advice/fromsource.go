@@ -64,13 +64,12 @@ func standIn(r *recipe.Recipe, f *build.Failure) []*Answer {
 	}
 	line := fmt.Sprintf("mkdir -p %s; test -e %s || : >%s   # a stand-in: the archive lacks it", path.Dir(name),
 		name, name)
-	step, change := before(r, line)
-	says := fmt.Sprintf("# The archive lacks %s. An empty file stands in for it, in the step %s; the repository may "+
-		"have it.", name, step)
-	return []*Answer{{Text: says, Detour: true, change: func(e *tomlfile.Edit, why string) {
-		change(e)
-		e.Append(why + "\n" + says)
-	}}}
+	answers := inStep(r, early(r), line, fmt.Sprintf("# The archive lacks %s. An empty file stands in for it, in the "+
+		"step %s; the repository may have it.", name, early(r)))
+	for _, a := range answers {
+		a.Detour = true
+	}
+	return answers
 }
 
 // inSource is the name, in the source, of a file that a log names; "" for one that is elsewhere.
@@ -86,16 +85,28 @@ func inSource(c *diagnose.Cause, name string) string {
 	return name
 }
 
-// before adds a line to the step that prepares the source.
-func before(r *recipe.Recipe, line string) (step string, change func(e *tomlfile.Edit)) {
-	step = "before_configure"
+// early is the step that prepares the source.
+func early(r *recipe.Recipe) string {
 	if r.Build.Method == recipe.Make {
-		step = "before_compile"
+		return "before_compile"
 	}
-	script := strings.Trim(r.Step(step)+"\n"+line, "\n")
-	return step, func(e *tomlfile.Edit) {
+	return "before_configure"
+}
+
+// inStep adds a line to a step, unless it is there.
+func inStep(r *recipe.Recipe, step, line, says string) []*Answer {
+	if strings.Contains(r.Step(step), line) {
+		return nil
+	}
+	return []*Answer{asStep(step, strings.Trim(r.Step(step)+"\n"+line, "\n"), says)}
+}
+
+// asStep makes a script a step.
+func asStep(step, script, says string) *Answer {
+	return &Answer{Text: says, change: func(e *tomlfile.Edit, why string) {
 		e.SetTable("steps", []string{step}, map[string]string{step: "'''\n" + script + "\n'''"})
-	}
+		e.Append(why + "\n" + says)
+	}}
 }
 
 // needs are the names of a recipe's needs.
@@ -118,13 +129,12 @@ func renamed(r *recipe.Recipe, c *diagnose.Cause, e Evidence) []*Answer {
 		return nil
 	}
 	library := known.Implements(needs(r), c.Name())
-	line := fmt.Sprintf("find . -name '[Mm]akefile*' -type f -exec sed -i 's/-l%s\\>/-l%s/g' {} +", c.Name(), library)
-	step, change := before(r, line)
-	if library == "" || strings.Contains(r.Step(step), line) {
+	if library == "" {
 		return nil
 	}
-	says := fmt.Sprintf("# The step %s has the makefiles link %s in the place of %s.", step, library, c.Name())
-	return []*Answer{{Text: says, change: func(e *tomlfile.Edit, why string) { change(e); e.Append(why + "\n" + says) }}}
+	line := fmt.Sprintf("find . -name '[Mm]akefile*' -type f -exec sed -i 's/-l%s\\>/-l%s/g' {} +", c.Name(), library)
+	return inStep(r, early(r), line, fmt.Sprintf("# The step %s makes the makefiles link %s instead of %s.", early(r),
+		library, c.Name()))
 }
 
 // include adds the #include of a need's header to a file that uses what it defines: older releases
@@ -146,13 +156,11 @@ func include(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 			continue
 		}
 		header := known.Defines(needs(r), m[1]+m[2])
-		add := fmt.Sprintf("sed -i '1i #include <%s>' %s", header, file)
-		step, change := before(r, add)
-		if header == "" || strings.Contains(r.Step(step), add) {
+		if header == "" {
 			return nil
 		}
-		says := fmt.Sprintf("# The step %s adds #include <%s> to %s, which uses %s.", step, header, file, m[1]+m[2])
-		return []*Answer{{Text: says, change: func(e *tomlfile.Edit, why string) { change(e); e.Append(why + "\n" + says) }}}
+		return inStep(r, early(r), fmt.Sprintf("sed -i '1i #include <%s>' %s", header, file),
+			fmt.Sprintf("# The step %s adds #include <%s> to %s, which uses %s.", early(r), header, file, m[1]+m[2]))
 	}
 	return nil
 }
@@ -169,10 +177,7 @@ func regenerate(r *recipe.Recipe, f *build.Failure) []*Answer {
 		return nil
 	}
 	const says = "# autoreconf makes the configure script: the source's own script left Makefile.in out."
-	return []*Answer{{Text: says, change: func(e *tomlfile.Edit, why string) {
-		e.SetTable("steps", []string{"before_configure"}, map[string]string{"before_configure": "'''\nautoreconf -fi\n'''"})
-		e.Append(why + "\n" + says)
-	}}}
+	return []*Answer{asStep("before_configure", "autoreconf -fi", says)}
 }
 
 // plainPath matches paths without a special meaning to a shell.
@@ -241,20 +246,16 @@ func moved(r *recipe.Recipe, f *build.Failure) []*Answer {
 		dirs = append(dirs, dir)
 	}
 	slices.Sort(dirs)
-	script := r.Step("after_place")
+	var lines []string
 	for _, dir := range slices.Backward(slices.Compact(dirs)) { // what is in another first
 		if !plainPath.MatchString(strings.TrimPrefix(dir, "/")) {
 			return nil
 		}
 		to := "$DESTDIR$FL_PREFIX" + inTreeOf(dir)
-		script += fmt.Sprintf("\nmkdir -p %s && cp -a $DESTDIR%s/. %s && rm -rf $DESTDIR%s", to, dir, to, dir)
+		lines = append(lines, fmt.Sprintf("mkdir -p %s && cp -a $DESTDIR%s/. %s && rm -rf $DESTDIR%s", to, dir, to, dir))
 	}
-	if script == r.Step("after_place") {
-		return nil
-	}
-	says := fmt.Sprintf("# The step after_place moves what went to %s into the tree. Link it there by hand if the "+
-		"operating system should use it.", path.Dir(f.Outside[0]))
-	return []*Answer{{Text: says, change: setStep("after_place", strings.Trim(script, "\n"), says)}}
+	return inStep(r, "after_place", strings.Join(lines, "\n"), fmt.Sprintf("# The step after_place moves what went to %s "+
+		"into the tree. Link it there by hand if the operating system should use it.", path.Dir(f.Outside[0])))
 }
 
 // inTreeOf is the place in a tree of a directory of the operating system.
