@@ -85,6 +85,13 @@ func Read(files fs.FS, archive string) *Source {
 	return s
 }
 
+// Clone is a copy that can be listened to while the source stays as it was read.
+func (s *Source) Clone() *Source {
+	c := *s
+	c.Switches, c.Lookups, c.Remarks = slices.Clone(s.Switches), slices.Clone(s.Lookups), slices.Clone(s.Remarks)
+	return &c
+}
+
 // Confirm takes the origin of the source into account: the version of a tag is the name that its
 // authors use.
 func (s *Source) Confirm(o Origin) {
@@ -137,7 +144,10 @@ func below(files fs.FS) string {
 		if len(found) == 1 {
 			return found[0]
 		}
-		coded := slices.DeleteFunc(slices.Clone(found), func(dir string) bool { return !hasCode(files, dir) })
+		coded := slices.DeleteFunc(slices.Clone(found), func(dir string) bool {
+			sub, err := fs.Sub(files, dir)
+			return err != nil || !(&tree{files: sub}).compiles(".c", ".cc", ".cpp", ".cxx", ".C")
+		})
 		if len(coded) == 1 {
 			return coded[0]
 		}
@@ -148,14 +158,6 @@ func below(files fs.FS) string {
 		}
 	}
 	return ""
-}
-
-// hasCode reports whether a directory has files to compile.
-func hasCode(files fs.FS, dir string) bool {
-	entries, _ := fs.ReadDir(files, dir)
-	return slices.ContainsFunc(entries, func(e fs.DirEntry) bool {
-		return slices.Contains([]string{".c", ".cc", ".cpp", ".cxx", ".C"}, path.Ext(e.Name()))
-	})
 }
 
 // aside are directories whose build system is not that of the package.

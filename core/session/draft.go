@@ -188,9 +188,9 @@ func (d *drafting) needs(ctx context.Context, found *draft.Source, dir string) (
 	if len(d.request.Places) == 0 {
 		return nil, nil
 	}
-	quick := *found
+	quick := found.Clone()
 	if !d.request.Read && found.Configured() {
-		if err := d.listen(ctx, &quick, dir, true); err != nil {
+		if err := d.listen(ctx, quick, dir, true); err != nil {
 			return nil, err
 		}
 	}
@@ -219,23 +219,23 @@ func (d *drafting) listen(ctx context.Context, found *draft.Source, dir string, 
 		progress = func(string, int) {}
 	}
 	for {
-		read := *found
-		err := found.Listen(ctx, d.s.Machine, dir, d.known, draft.Listening{Quick: quick, Longest: d.request.Longest,
+		heard := found.Clone()
+		err := heard.Listen(ctx, d.s.Machine, dir, d.known, draft.Listening{Quick: quick, Longest: d.request.Longest,
 			Progress: progress})
 		stopped := errors.As(err, new(*draft.Unheard))
 		if err != nil && !stopped && !errors.Is(err, draft.ErrNoRoom) {
 			return err
 		}
 		if stopped {
-			installed, err := d.install(ctx, found)
+			installed, err := d.install(ctx, heard)
 			if err != nil {
 				return err
 			}
 			if installed {
-				*found = read
 				continue
 			}
 		}
+		*found = *heard
 		if d.request.Listened != nil {
 			d.request.Listened(err)
 		}
