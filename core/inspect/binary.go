@@ -124,8 +124,36 @@ func tooLarge(s *elf.Section) bool { return s.FileSize > largestTable || s.Size 
 // Exports are the symbols that a library exports, with their versions, sorted; nil if the
 // file is not a library.
 func Exports(file *os.File) (names []string) {
+	return symbols(file, func(f *elf.File, s elf.Symbol) string {
+		bind := elf.ST_BIND(s.Info)
+		switch {
+		case f.Type != elf.ET_DYN, s.Section == elf.SHN_UNDEF, bind != elf.STB_GLOBAL && bind != elf.STB_WEAK,
+			elf.ST_VISIBILITY(s.Other) == elf.STV_HIDDEN, elf.ST_VISIBILITY(s.Other) == elf.STV_INTERNAL:
+			return ""
+		case s.Version != "" && !s.HasVersion:
+			return s.Name + "@" + s.Version
+		}
+		return s.Name
+	})
+}
+
+// Imports are the symbols that a program or library asks others for, with their versions, sorted.
+func Imports(file *os.File) (names []string) {
+	return symbols(file, func(_ *elf.File, s elf.Symbol) string {
+		switch {
+		case s.Section != elf.SHN_UNDEF, elf.ST_BIND(s.Info) != elf.STB_GLOBAL:
+			return ""
+		case s.Version != "":
+			return s.Name + "@" + s.Version
+		}
+		return s.Name
+	})
+}
+
+// symbols are the dynamic symbols of a file by a name, sorted, except for those without one.
+func symbols(file *os.File, name func(*elf.File, elf.Symbol) string) (names []string) {
 	f := openELF(file)
-	if f == nil || f.Type != elf.ET_DYN {
+	if f == nil {
 		return nil
 	}
 	defer func() {
@@ -133,21 +161,11 @@ func Exports(file *os.File) (names []string) {
 			names = nil
 		}
 	}()
-	symbols, err := f.DynamicSymbols()
-	if err != nil {
-		return nil
-	}
-	for _, s := range symbols {
-		bind := elf.ST_BIND(s.Info)
-		if s.Section == elf.SHN_UNDEF || s.Name == "" || bind != elf.STB_GLOBAL && bind != elf.STB_WEAK ||
-			elf.ST_VISIBILITY(s.Other) == elf.STV_HIDDEN || elf.ST_VISIBILITY(s.Other) == elf.STV_INTERNAL {
-			continue
+	all, _ := f.DynamicSymbols()
+	for _, s := range all {
+		if n := name(f, s); n != "" {
+			names = append(names, n)
 		}
-		name := s.Name
-		if s.Version != "" && !s.HasVersion {
-			name += "@" + s.Version
-		}
-		names = append(names, name)
 	}
 	slices.Sort(names)
 	return slices.Compact(names)

@@ -37,6 +37,8 @@ func TestBinaries(t *testing.T) {
 	assert.NotEmpty(t, b.Versions["libm.so.6"])
 	assert.Equal(t, []string{"/tree/lib", "/opt/moss"}, b.Looks("/tree/bin"))
 	assert.Equal(t, []string{"leaf", "stem"}, Exports(f))
+	assert.Len(t, Imports(f), 1, "weak ones do not count")
+	assert.Contains(t, Imports(f)[0], "sin@GLIBC")
 
 	plain := filepath.Join(t.TempDir(), "plain")
 	require.NoError(t, os.WriteFile(plain, []byte("#!/bin/sh\n"), 0o755))
@@ -74,6 +76,7 @@ func TestTablesThatAreHoles(t *testing.T) {
 	_, is := ReadBinary(f)
 	assert.False(t, is)
 	assert.Nil(t, Exports(f))
+	assert.Nil(t, Imports(f))
 	assert.Nil(t, Provides(f))
 	runtime.ReadMemStats(&after)
 	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(8<<20))

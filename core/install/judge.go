@@ -77,9 +77,20 @@ func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe,
 		}
 	}
 	linked := false // else there may be static libraries, which say nothing
+	var asking []askingLibrary
 	err = binaries(m.Store, built.Ref, func(file string, f *os.File, b inspect.Binary) {
 		linked = true
-		found.opens = found.opens || inspect.ReadSymbols(f).Opens
+		if len(needs) > 0 {
+			imports := inspect.Imports(f)
+			wants := slices.DeleteFunc(slices.Clone(imports), func(name string) bool { return strings.Contains(name, "@") })
+			found.opens = found.opens || slices.ContainsFunc(imports, func(name string) bool {
+				name, _, _ = strings.Cut(name, "@")
+				return name == "dlopen"
+			})
+			if libraryFile.MatchString(path.Base(file)) && b.Interpreter == "" && len(wants) > 0 {
+				asking = append(asking, askingLibrary{file, b.Needs, wants})
+			}
+		}
 		for _, name := range b.Needs {
 			base := path.Base(name) // it is a path where the library has no name of its own
 			stem := libraryFile.FindStringSubmatch(base)
@@ -104,7 +115,7 @@ func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe,
 	if err != nil {
 		return found, err
 	}
-	found.alone, err = unlinked(m.Store, built)
+	found.alone, err = unlinked(m.Store, built.Needs, asking)
 	for _, u := range found.alone {
 		used[u.need] = true
 	}

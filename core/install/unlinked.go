@@ -26,27 +26,21 @@ func (u unlinkedLibrary) flag() string {
 	return "-Wl,--push-state,--no-as-needed,-l" + u.library + ",--pop-state"
 }
 
-// unlinked finds the libraries of a tree that are not linked with a need that they use.
-func unlinked(s *store.Store, built *store.Receipt) (found []unlinkedLibrary, err error) {
-	type library struct {
-		file  string
-		needs []string // names of libraries
-		names inspect.Symbols
-	}
-	var own []library
-	err = binaries(s, built.Ref, func(file string, f *os.File, b inspect.Binary) {
-		if libraryFile.MatchString(path.Base(file)) && b.Interpreter == "" {
-			if names := inspect.ReadSymbols(f); len(names.Wants) > 0 {
-				own = append(own, library{file, b.Needs, names})
-			}
-		}
-	})
-	if err != nil || len(own) == 0 {
-		return nil, err
+// An askingLibrary is a library of a tree that asks others for symbols.
+type askingLibrary struct {
+	file  string
+	needs []string // names of libraries
+	wants []string // symbols without a version
+}
+
+// unlinked finds those libraries of a tree that are not linked with a need that they use.
+func unlinked(s *store.Store, needs []store.Link, asking []askingLibrary) (found []unlinkedLibrary, err error) {
+	if len(asking) == 0 {
+		return nil, nil
 	}
 	has := map[string]map[string]string{} // of a need: its symbols, with their libraries
 	called := map[string][]string{}       // the names of its libraries
-	for _, need := range built.Needs {
+	for _, need := range needs {
 		if need.Role != recipe.Library {
 			continue
 		}
@@ -54,7 +48,7 @@ func unlinked(s *store.Store, built *store.Receipt) (found []unlinkedLibrary, er
 		err := binaries(s, need.Ref, func(file string, f *os.File, b inspect.Binary) {
 			if stem := libraryFile.FindStringSubmatch(path.Base(file)); stem != nil && path.Dir(file) == "lib" {
 				called[need.Name] = append(called[need.Name], cmp.Or(b.Soname, path.Base(file)))
-				for _, name := range inspect.ReadSymbols(f).Has {
+				for _, name := range inspect.Exports(f) {
 					has[need.Name][name] = stem[1]
 				}
 			}
@@ -63,7 +57,7 @@ func unlinked(s *store.Store, built *store.Receipt) (found []unlinkedLibrary, er
 			return nil, err
 		}
 	}
-	for _, l := range own {
+	for _, l := range asking {
 		resolved := func(symbol string) bool {
 			for need, symbols := range has {
 				linked := func(name string) bool { return slices.Contains(called[need], name) }
@@ -71,10 +65,10 @@ func unlinked(s *store.Store, built *store.Receipt) (found []unlinkedLibrary, er
 					return true
 				}
 			}
-			return slices.Contains(l.names.Has, symbol)
+			return false
 		}
-		for _, need := range built.Needs {
-			for _, symbol := range l.names.Wants {
+		for _, need := range needs {
+			for _, symbol := range l.wants {
 				if library := has[need.Name][symbol]; library != "" && !resolved(symbol) {
 					found = append(found, unlinkedLibrary{l.file, need.Name, library, symbol})
 					break
