@@ -229,7 +229,12 @@ func (a *attempt) receiptOf(o *depot.Offer, theirs *store.Receipt, remarks []ins
 		At: a.m.Now().UTC(), Recipe: theirs.Recipe}
 	r.RecipeSHA256, r.Sources, r.Machine, r.Compiler = theirs.RecipeSHA256, theirs.Sources, theirs.Machine, theirs.Compiler
 	r.Isolation, r.NotBare, r.Resumed, r.Given = theirs.Isolation, theirs.NotBare, theirs.Resumed, theirs.Given
-	r.Features, r.Without, r.Public = theirs.Features, theirs.Without, theirs.Public
+	r.Features, r.Without = theirs.Features, theirs.Without
+	for _, need := range r.Needs { // no others, whatever they say
+		if slices.Contains(theirs.Public, need.Ref) {
+			r.Public = append(r.Public, need.Ref)
+		}
+	}
 	r.SkippedUnplaced, r.Cached = theirs.SkippedUnplaced, theirs.Cached
 	r.Began, r.Seconds, r.Stages, r.WorkSize, r.Memory = theirs.Began, theirs.Seconds, theirs.Stages, theirs.WorkSize,
 		theirs.Memory
