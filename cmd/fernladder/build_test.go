@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -538,4 +539,17 @@ func TestNeedsOnLanguages(t *testing.T) {
 		w.pkg("reed", "[[host]]\n"+wrong+"\n"+script("place", place("reed")))
 		w.fails(3, []string{"plan", "reed"}, says)
 	}
+}
+
+// A copy of the program that serves a room has ended before most of the program's packages are
+// initialized, which takes longer than making the room.
+func TestACopyStartsEarly(t *testing.T) {
+	const fails = "a watched command without its arguments"
+	run := exec.Command(program)
+	run.Args, run.Env = []string{"fernladder: watched"}, []string{"GODEBUG=inittrace=1"}
+	out, err := run.CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), fails)
+	assert.Contains(t, string(out), "init os ")
+	assert.NotRegexp(t, `init fernladder/core/(draft|recipe|session) `, string(out))
 }

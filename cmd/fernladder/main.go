@@ -8,14 +8,10 @@ import (
 	"runtime/debug"
 	"runtime/metrics"
 
-	"fernladder/core/sandbox"
 	"fernladder/internal/cli"
 )
 
 func main() {
-	if status, started := sandbox.Main(os.Args, os.Stderr); started {
-		os.Exit(status)
-	}
 	limitHeap()
 	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr, os.Getenv))
 }

@@ -18,7 +18,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"fernladder/core/sandbox"
 	"fernladder/demo/garden"
 	"fernladder/demo/upstream"
 	"fernladder/internal/cli"
@@ -30,7 +29,7 @@ var program string
 // whole imports all packages of the program. The go command does not know that the tests run
 // another program, and would show cached results after a change; the reference makes the
 // packages part of the tests. An import alone does not: the linker drops what nothing reaches.
-var whole = []any{cli.Main, sandbox.Main}
+var whole = []any{cli.Main}
 
 func TestMain(m *testing.M) {
 	dir, err := os.MkdirTemp("", "fernladder-test-")

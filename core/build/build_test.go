@@ -22,14 +22,6 @@ import (
 	"fernladder/core/tomlfile"
 )
 
-// The test binary serves its own rooms.
-func TestMain(m *testing.M) {
-	if status, started := sandbox.Main(os.Args, os.Stderr); started {
-		os.Exit(status)
-	}
-	os.Exit(m.Run())
-}
-
 // jobs plans the jobs of a small ladder: plan needs lib, which needs base, and is built with
 // tool, which runs with helper.
 func jobs(t *testing.T, build string) (Target, []*Job) {

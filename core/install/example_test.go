@@ -7,23 +7,13 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"testing"
 
 	"fernladder/core/install"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
 	"fernladder/core/recipe"
-	"fernladder/core/sandbox"
 	"fernladder/core/settings"
 )
-
-// A program that builds begins like this: copies of it serve the rooms of builds.
-func TestMain(m *testing.M) {
-	if status, started := sandbox.Main(os.Args, os.Stderr); started {
-		os.Exit(status)
-	}
-	os.Exit(m.Run())
-}
 
 func ExampleRun() {
 	dir, _ := os.MkdirTemp("", "garden")

@@ -7,16 +7,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"fernladder/core/machine"
-	"fernladder/core/sandbox"
 	"fernladder/core/settings"
 )
-
-// A program that uses the core without calling sandbox.Main does not start endless copies of
-// itself. This test's program is one.
-func TestWhoForgetsTheRoomsIsTold(t *testing.T) {
-	_, err := sandbox.Room{Level: sandbox.Open}.Enter("x")
-	assert.Error(t, err)
-}
 
 // Opening a machine changes nothing, whatever is wrong with the credentials; their mistakes are
 // reported to the user who fetches.

@@ -19,8 +19,6 @@
 // A second copy of the program, the room's server, runs the commands. Once the room is made
 // it has no more rights than the commands, and nothing it says is trusted further than
 // what a command could say.
-//
-// A program that uses this package must call Main first in its main function.
 package sandbox
 
 import (

@@ -13,14 +13,6 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// The test binary is its own second copy.
-func TestMain(m *testing.M) {
-	if status, started := Main(os.Args, os.Stderr); started {
-		os.Exit(status)
-	}
-	os.Exit(m.Run())
-}
-
 // buildUsers are lent to the rooms of the tests if root runs them.
 var buildUsers = Users{First: 1_900_000_000, Number: 16}
 

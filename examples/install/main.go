@@ -12,14 +12,10 @@ import (
 	"fernladder/core/event"
 	"fernladder/core/machine"
 	"fernladder/core/plan"
-	"fernladder/core/sandbox"
 	"fernladder/core/session"
 )
 
 func main() {
-	if status, started := sandbox.Main(os.Args, os.Stderr); started { // a copy of this program, in which a build runs
-		os.Exit(status)
-	}
 	if err := run(context.Background(), os.Args[1:]); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)

@@ -10,15 +10,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"fernladder/core/sandbox"
 	"fernladder/demo/garden"
 	"fernladder/demo/upstream"
 )
 
 func TestMain(m *testing.M) {
-	if status, started := sandbox.Main(os.Args, os.Stderr); started {
-		os.Exit(status)
-	}
 	if os.Getenv("RUN_MAIN") != "" {
 		main()
 		os.Exit(0)
