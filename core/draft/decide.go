@@ -117,7 +117,11 @@ func (s *Source) Decide(e Evidence) Decided {
 	switches := tidied(s.Switches)
 	lookups := slices.Clone(s.Lookups)
 	for i := range lookups {
-		if l := &lookups[i]; l.Switch == "" && !l.Required {
+		l := &lookups[i]
+		if l.Value == "" && !slices.ContainsFunc(switches, func(sw buildfile.Switch) bool { return sw.Name == l.Switch }) {
+			l.Switch = ""
+		}
+		if l.Switch == "" && !l.Required {
 			if sw, is := d.ownSwitch(*l, switches); is {
 				switches = append(switches, sw)
 				l.Switch = sw.Name
@@ -152,10 +156,13 @@ func (s *Source) Decide(e Evidence) Decided {
 	return d.Decided
 }
 
-// tidied are switches whose values recipes can express. Others are left to the source.
+// tidied are switches that leave a choice, whose values recipes can express. Others are left to the source.
 func tidied(switches []buildfile.Switch) []buildfile.Switch {
 	var all []buildfile.Switch
 	for _, sw := range switches {
+		if sw.Values == nil && len(sw.Off) == 0 && (len(sw.On) == 0 || sw.Default == buildfile.On) {
+			continue // it cannot be changed
+		}
 		if sw.Values != nil {
 			sw.Order = slices.DeleteFunc(slices.Clone(sw.Order), func(v string) bool {
 				return recipe.CheckWord(v) != nil || v == unset

@@ -280,7 +280,10 @@ func (h *hearing) hear() error {
 			s.Lookups = append(s.Lookups, *l)
 		}
 	}
-	return nil
+	if h.quick {
+		return nil
+	}
+	return h.agree()
 }
 
 // compiling records what a makefile lacks when it compiles: first without answers and then, so

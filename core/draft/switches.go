@@ -218,6 +218,59 @@ func (h *hearing) turned(sw *buildfile.Switch, lookups []*buildfile.Lookup, off,
 	}
 }
 
+// agree runs the step with the arguments that will be decided. To turn off what no recipe has can
+// keep a source from looking for what the shelf has, under another switch. Then it is not turned
+// off: a build does not see what it does not declare.
+func (h *hearing) agree() error {
+	all, rest := slices.Clone(h.args), slices.Clone(h.args)
+	var lacking []string
+	for _, c := range h.source.Decide(Evidence{Known: h.known}).Choices {
+		said := c.Off
+		if c.Set == "on" {
+			said = c.On
+		}
+		if c.Values != nil || c.Set == string(c.Default) || slices.ContainsFunc(said, placed) {
+			continue
+		}
+		all = append(all, said...)
+		if c.Set == "off" && c.Purpose == "" && len(said) > 0 {
+			lacking = append(lacking, c.Name)
+		} else {
+			rest = append(rest, said...)
+		}
+	}
+	if len(lacking) == 0 {
+		return nil
+	}
+	decided, err := h.run(all, h.answers)
+	if err != nil || decided.OK && len(h.lost(h.full, decided)) == 0 {
+		return err
+	}
+	without, err := h.run(rest, h.answers)
+	if err != nil || !without.OK || decided.OK && len(h.lost(without, decided)) == 0 {
+		return err
+	}
+	for i := range h.source.Switches {
+		if sw := &h.source.Switches[i]; slices.Contains(lacking, sw.Name) {
+			sw.Off = nil
+		}
+	}
+	return nil
+}
+
+// placed reports whether an argument names a tree.
+func placed(arg string) bool { return strings.Contains(arg, "$FL_") }
+
+// lost are inquiries for what the shelf has that one run made and another did not.
+func (h *hearing) lost(one, other *heardRun) map[string]bool {
+	lost := missing(one, other)
+	maps.DeleteFunc(lost, func(key string, _ bool) bool {
+		_, given := h.answers[key]
+		return !given
+	})
+	return lost
+}
+
 // missing are the keys of inquiries that one run made and another did not.
 func missing(one, other *heardRun) map[string]bool {
 	keys := map[string]bool{}

@@ -236,7 +236,7 @@ func (report *Report) judge(m *machine.Machine) (err error) {
 			found, err = judge(m, known, j.Recipe, built)
 		}
 		if wrong := found.wrong(); len(wrong) > 0 {
-			report.Wrong = append(report.Wrong, Wrong{j.Recipe.File, wrong})
+			report.Wrong = append(report.Wrong, Wrong{j.Name, j.Recipe.File, wrong})
 		}
 		if err := errors.Join(err, offer(m, j.Recipe, j.Ref)); err != nil {
 			return err
@@ -247,8 +247,9 @@ func (report *Report) judge(m *machine.Machine) (err error) {
 
 // Wrong is what the first build of a recipe has disproved.
 type Wrong struct {
-	Recipe string
-	What   []string
+	Package string
+	Recipe  string // its file
+	What    []string
 }
 
 // ready reports what has to be supplied or fetched before anything begins.

@@ -65,11 +65,10 @@ func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) 
 	case err != nil:
 		return Probed{Recipe: p.recipe, Useless: p.useless}, err
 	}
-	if err := p.link(ctx); err != nil {
-		return Probed{Recipe: p.recipe, Useless: p.useless}, err
-	}
-	if err := p.skipUnplaced(ctx); err != nil {
-		return Probed{Recipe: p.recipe, Useless: p.useless}, err
+	for _, improve := range []func(context.Context) error{p.link, p.unneeded, p.skipUnplaced} {
+		if err := improve(ctx); err != nil {
+			return Probed{Recipe: p.recipe, Useless: p.useless}, err
+		}
 	}
 	return p.succeeded()
 }
@@ -129,10 +128,40 @@ func (p *probe) link(ctx context.Context) error {
 			e.SetTable("option."+name, []string{"default"}, map[string]string{"default": "false"})
 		}
 		e.Append(says)
-	}, func(*build.Job) bool {
+	}, p.closer(now))
+}
+
+// unneeded takes out needs that no file is linked with, if the source builds without them.
+func (p *probe) unneeded(ctx context.Context) error {
+	now, err := p.judge()
+	if err != nil || now.opens {
+		return err
+	}
+	says := fmt.Sprintf("# Changed by a probe on %s, because the tree was not as the recipe says:", p.date())
+	var needs []int
+	for i, n := range p.recipe.Needs {
+		if len(n.Names()) == 1 && slices.Contains(now.unused, n.Names()[0]) {
+			says += fmt.Sprintf("\n# no file was linked with %s, and it builds without it.", n.Names()[0])
+			needs = append(needs, i)
+		}
+	}
+	if len(needs) == 0 {
+		return nil
+	}
+	return p.better(ctx, says, func(e *tomlfile.Edit) {
+		for _, i := range slices.Backward(needs) {
+			e.ReplaceInList("need", i, "")
+		}
+		e.Append(says)
+	}, p.closer(now))
+}
+
+// closer reports whether a tree has fewer deviations from its recipe than it had.
+func (p *probe) closer(now judgement) func(*build.Job) bool {
+	return func(*build.Job) bool {
 		after, err := p.judge()
 		return err == nil && len(after.wrong()) < len(now.wrong())
-	})
+	}
 }
 
 // judge judges the tree of the last build.

@@ -28,6 +28,9 @@ checking for rake in -lrake... yes
 		{"no summary",
 			"checking for sunrise... no\nchecking for fern >= 1.0... yes\nchecking for MOSS... no\nchecking for soil_dig in " +
 				"-lsoil... no\n", []string{"with-soil", "soil"}, []string{"+fern", "-MOSS <MOSS>", "=soil <soil>"}},
+		{"a library without one of its functions",
+			"checking for dig in -lsoil... no\nchecking for rake in -lsoil... yes\nchecking for dig in -lsoil... no\n" +
+				"checking for grow in -lmoss... no\n", nil, []string{"+soil", "-moss <moss>"}},
 		{"CMake", `-- Found Fern: /usr/lib/libfern.so (found version "1.2")
 -- Could NOT find Moss (missing: MOSS_LIBRARY)
 -- The following features have been enabled:

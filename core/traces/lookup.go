@@ -1,6 +1,7 @@
 package traces
 
 import (
+	"slices"
 	"strings"
 
 	"fernladder/core/buildfile"
@@ -31,15 +32,22 @@ func (r *reading) looked(line string) {
 	if len(line) > 300 || len(r.lookups) == most {
 		return
 	}
-	before := len(r.lookups)
+	before := r.lookups
 	r.look(line)
-	for _, l := range r.lookups[before:] {
-		if !l.found {
-			r.absent[buildfile.Stem(l.name)] = l.name
-		}
+	if len(r.lookups) == len(before) {
+		return
+	}
+	switch l := r.lookups[len(before)]; {
+	case l.found:
+		delete(r.absent, buildfile.Stem(l.name))
+	case slices.ContainsFunc(before, func(o lookup) bool { return o.found && o.name == l.name }):
+		r.lookups = before // it is there, and lacks a function
+	default:
+		r.absent[buildfile.Stem(l.name)] = l.name
 	}
 }
 
+// look adds a look-up, if a line is one.
 func (r *reading) look(line string) {
 	if m := mesonLooked.FindStringSubmatch(line); m != nil {
 		r.lookups = append(r.lookups, lookup{m[1], m[4], m[2] == "YES"})

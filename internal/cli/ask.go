@@ -178,7 +178,8 @@ func (a *app) told(ctx context.Context, l *session.Ladder, run *install.Report, 
 			a.summary(run, slots)
 		}
 		for _, w := range run.Wrong {
-			a.screen.Note("%s is not right:\n%s", w.Recipe, indent(strings.Join(w.What, "\n")))
+			a.screen.Note("%s is not right:\n%s\nfernladder draft %s --probe looks for what makes it right.", w.Recipe,
+				indent(strings.Join(w.What, "\n")), w.Package)
 		}
 		a.showUnrecorded(run.Unrecorded)
 	}
