@@ -2,6 +2,7 @@ package build
 
 import (
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -195,7 +196,8 @@ func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 	}
 	// A program finds the libraries of its own tree.
 	env["LDFLAGS"] = "-Wl,-rpath," + libraryDirs(job)[0]
-	for _, pair := range Surroundings(publish(t.Store, neighbours(job))) {
+	near := publish(t.Store, neighbours(job))
+	for _, pair := range Surroundings(near) {
 		switch value := pair.Values[0]; {
 		case value == "":
 		case env[pair.Name] != "":
@@ -224,7 +226,8 @@ func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 		env[pair.Name] = value
 	}
 	if m := job.Recipe.Build.Method; m != recipe.CMake && m != recipe.Meson {
-		compilerPaths(job, env)
+		maps.Copy(env, CompilerPaths(near))
+		env["LD_RUN_PATH"] = strings.TrimPrefix(env["LD_RUN_PATH"]+":"+libraryDirs(job)[0], ":")
 	}
 	mapPaths(job.Recipe.Build.Method, d, job, env)
 	environment := make([]string, 0, len(env))
@@ -309,26 +312,27 @@ func harmless(dir string) bool {
 	})
 }
 
-// compilerPaths sets variables that gcc, clang and ld read themselves, so that makefiles without
+// CompilerPaths are variables that gcc, clang and ld read themselves, so that makefiles without
 // CPPFLAGS or LDFLAGS, or with their own, find the needs too.
-func compilerPaths(job *Job, variables map[string]string) {
+func CompilerPaths(neighbours []Neighbour) map[string]string {
 	var headers, libraries []string
-	for i, link := range job.Package.Needs {
-		if prefix := job.Needs[i].Prefix; link.Role == recipe.Library && prefix != systemPrefix {
-			headers = append(headers, filepath.Join(prefix, "include"))
-			for _, dir := range HeadersBelow(job.Needs[i].Tree) {
-				if dir = filepath.Join(prefix, dir); harmless(dir) {
-					headers = append(headers, dir)
-				}
-			}
-			libraries = append(libraries, filepath.Join(prefix, "lib"))
+	for _, n := range neighbours {
+		if n.Role != recipe.Library || !n.Direct || n.Tree == systemPrefix {
+			continue
 		}
+		headers = append(headers, filepath.Join(n.Tree, "include"))
+		for _, dir := range HeadersBelow(n.Tree) {
+			if dir = filepath.Join(n.Tree, dir); harmless(dir) {
+				headers = append(headers, dir)
+			}
+		}
+		libraries = append(libraries, filepath.Join(n.Tree, "lib"))
 	}
-	if len(headers) > 0 {
-		variables["CPATH"] = strings.Join(firsts(headers), ":")
-		variables["LIBRARY_PATH"] = strings.Join(firsts(libraries), ":")
+	if len(headers) == 0 {
+		return nil
 	}
-	variables["LD_RUN_PATH"] = strings.Join(firsts(append(libraries, filepath.Join(job.Prefix, "lib"))), ":")
+	found := strings.Join(firsts(libraries), ":")
+	return map[string]string{"CPATH": strings.Join(firsts(headers), ":"), "LIBRARY_PATH": found, "LD_RUN_PATH": found}
 }
 
 // variables are the values of the FL_ variables in a job's recipe.

@@ -293,6 +293,10 @@ func (t *tree) method(s *Source) {
 		name := t.ofUnix()
 		t.makefile(s, name)
 		s.Prepare = "cp " + name + " Makefile"
+	case t.writes() != "":
+		name := t.writes()
+		t.makefile(s, name)
+		s.Prepare = "sh " + name
 	case t.scripted(s):
 	case t.data(s):
 	default:
@@ -403,6 +407,20 @@ func (t *tree) ofUnix() string {
 
 var unixMakefile = pattern.New(`(?i)^(?:makefile[._-](?:unx|unix|linux|posix|gcc|gnu|std)` +
 	`|(?:unix|linux|posix)\w*\.mak)$`)
+
+// writes is a script that writes the makefile and asks nothing, or "".
+func (t *tree) writes() string {
+	name := t.first("Configure", "configure.sh", "config", "config.sh")
+	if text := t.text(name); !writesMakefile.MatchString(text) || asksSomething.MatchString(text) {
+		return ""
+	}
+	return name
+}
+
+var (
+	writesMakefile = pattern.New(`(?s)^(?::|#! ?/\S+sh)\n.*>+ *["']?[Mm]akefile\b`)
+	asksSomething  = pattern.New(`(?m)^\s*read\s+\w`)
+)
 
 // own reports whether a makefile, if there is one, is only for developers of the source: the
 // language has a build system of its own, and the makefile installs nothing.

@@ -249,7 +249,7 @@ func (r *listeningRoom) prepared() bool {
 // copy copies the source for the room's user to change.
 func (r *listeningRoom) copy(name string) error {
 	from, to := r.source.Dir, r.at(name)
-	if r.source.Prepare != "" && name != "source" {
+	if r.source.Prepare != "" && name != "source" && r.source.Method != recipe.Make {
 		from = r.at("source")
 	}
 	cp := subprocess.Command{Argv: []string{r.m.Programs.Find("cp"), "-a", "--", from, to},
@@ -305,6 +305,9 @@ func (r *listeningRoom) Run(ctx context.Context, step configureStep) (*heardRun,
 			"--wrap-mode=nodownload"}
 	case recipe.Make: // it has no other step: what it lacks shows when it compiles
 		argv = []string{"make", "-k", "-C", top}
+		if r.source.Prepare != "" { // a script that makes the makefile may look for the same
+			argv = append([]string{"sh", "-e", "-c", "(cd \"$0\"\n" + r.source.Prepare + "\n)\nexec \"$@\"", top}, argv...)
+		}
 	default:
 		return nil, ErrNoRoom
 	}
@@ -488,6 +491,11 @@ func (r *listeningRoom) environment(program, name, says string, step configureSt
 			dirs = append(dirs, filepath.SplitList(value)...)
 		default:
 			env = append(env, pair.Name+"="+value)
+		}
+	}
+	if r.source.Method == recipe.Configure || r.source.Method == recipe.Make {
+		for name, value := range build.CompilerPaths(step.Trees) {
+			env = append(env, name+"="+value)
 		}
 	}
 	dirs = append(dirs, r.m.Programs.Path...)

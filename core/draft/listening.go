@@ -286,8 +286,9 @@ func (h *hearing) hear() error {
 	return h.agree()
 }
 
-// compiling records what a makefile lacks when it compiles: first without answers and then, so
-// that it gets to the end, with everything it asked for. All of that is required.
+// compiling records what a makefile lacks when it compiles: first without answers, then with what
+// the shelf has and, if it does not get to the end, with everything it asked for. All of that is
+// required.
 func (h *hearing) compiling(run *heardRun) (err error) {
 	var more []string // arguments to try
 	if m := otherMakefile.FindStringSubmatch(run.Output); m != nil && filepath.IsLocal(m[1]) {
@@ -314,15 +315,18 @@ func (h *hearing) compiling(run *heardRun) (err error) {
 				"the makefile builds nothing without it, and names it", Guessed})
 		}
 	}
-	const enough = 4
+	const enough = 6
 	for range enough {
 		grew := false
 		for _, a := range run.Asked {
 			if name := h.provider(a); name != "" && !h.own(a) {
 				grew = h.give(name, a) || grew
+				h.need(keysOf(a))
 			}
-			grew = h.answer(a, answer{Version: "99"}) || grew
-			h.need(keysOf(a))
+		}
+		for given, i := grew, 0; !given && !run.OK && i < len(run.Asked); i++ { // all that the shelf has is not enough
+			grew = h.answer(run.Asked[i], answer{Version: "99"}) || grew
+			h.need(keysOf(run.Asked[i]))
 		}
 		if !grew {
 			break

@@ -76,8 +76,9 @@ func unprivileged() error {
 }
 
 // become makes all threads another user, with no group but its own, and so without capabilities.
+// That group is also listed, as after a login: some sources try out what programs do with such a list.
 func become(uid, gid int) error {
-	if err := syscall.Setgroups([]int{}); err != nil {
+	if err := syscall.Setgroups([]int{gid}); err != nil {
 		return err
 	}
 	if err := syscall.Setresgid(gid, gid, gid); err != nil {

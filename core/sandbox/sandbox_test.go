@@ -84,6 +84,10 @@ func TestWhatARoomShows(t *testing.T) {
 				assert.NotEqual(t, 0, status, forbidden)
 			}
 			assert.NoFileExists(t, filepath.Join(r.secret, "new"))
+			if r.User.Other() {
+				out, _ = r.sh("test $(id -G) = $(id -g); grep ^Groups /proc/self/status | wc -w; echo $?")
+				assert.Equal(t, "2\n0\n", out, "its own group, in the list too")
+			}
 			out, _ = r.sh("kill -KILL $$")
 			assert.Empty(t, out)
 		})
