@@ -58,7 +58,7 @@ func ConfigureHelp(script string) *Reading {
 		}
 	}
 	for _, e := range all {
-		if !slices.Contains(usual, e.name) || e.name == "shared" && !generated {
+		if !slices.Contains(usual, e.name) || e.name == "shared" && (!generated || strings.Contains(e.says, "default=no")) {
 			r.entry(e)
 		}
 	}
