@@ -73,6 +73,9 @@ func serve() error {
 			s.answer(Ended{Failed: fmt.Sprintf("the %s room cannot be made: %v", first.Level, err)})
 			return nil
 		}
+		if s.alone { // with another user, the kernel has forgotten to end it with the program
+			unix.Prctl(unix.PR_SET_PDEATHSIG, uintptr(unix.SIGKILL), 0, 0, 0)
+		}
 		err = s.answer(Ended{})
 	}
 	signals := make(chan os.Signal, 4)
