@@ -224,13 +224,18 @@ func buildProgram(c *Cause, _ []string, _ int) bool {
 	return true
 }
 
-// linkedTarget takes the target that CMake does not find, and the module that was looked for
+// linkedTarget takes the target that CMake does not find, and the package or module that was looked for
 // before and not found, if there is one.
 func linkedTarget(c *Cause, lines []string, at int) bool {
 	if len(c.Names) == 0 && !nextLine(c, lines, at) {
 		return false
 	}
+	name, _, _ := strings.Cut(c.Name(), "::")
 	for i := at - 1; i >= 0; i-- {
+		if strings.HasPrefix(lines[i], "-- Could NOT find "+name+" ") {
+			c.Names, c.says = []string{name}, ""
+			return true
+		}
 		if match := noPackage.FindStringSubmatch(lines[i]); match != nil {
 			c.Kind, c.Names, c.says = MissingModule, []string{match[1]}, ""
 			return true

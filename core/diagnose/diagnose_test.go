@@ -30,6 +30,9 @@ func TestCauses(t *testing.T) {
 		{"-- Could NOT find Fern (missing: FERN_DIR)\nCMake Error at FindPackageHandleStandardArgs.cmake:230 (message):\n " +
 			" Could NOT find Leaf (missing: LEAF_LIBRARY LEAF_INCLUDE_DIR)",
 			"missing_package: CMake cannot find the package Leaf"},
+		{"-- Could NOT find Leaf (missing: LEAF_DIR)\nCMake Error at CMakeLists.txt:6 (target_link_libraries):\n  Target " +
+			"\"fern\" links to:\n\n    Leaf::leaf\n\n  but the target was not found.",
+			"missing_package: CMake cannot find the package Leaf"},
 		{"--   Package 'leaf-x', required by 'virtual:world', not found\nCMake Error at FindPkgConfig.cmake:607 " +
 			"(message):\n  A required package was not found", "missing_module: the pkg-config module leaf-x is missing"},
 		{"Run-time dependency leaf found: NO (tried pkgconfig and cmake)\n\nmeson.build:80:1: ERROR: Dependency \"leaf\" " +
