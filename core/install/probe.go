@@ -65,7 +65,7 @@ func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) 
 	case err != nil:
 		return Probed{Recipe: p.recipe, Useless: p.useless}, err
 	}
-	for _, improve := range []func(context.Context) error{p.link, p.unneeded, p.skipUnplaced} {
+	for _, improve := range []func(context.Context) error{p.link, p.unneeded, p.turnOff, p.skipUnplaced} {
 		if err := improve(ctx); err != nil {
 			return Probed{Recipe: p.recipe, Useless: p.useless}, err
 		}
@@ -90,20 +90,24 @@ func (p *probe) better(ctx context.Context, says string, change func(*tomlfile.E
 	return errors.Join(ctx.Err(), p.restore(before))
 }
 
-// link has the libraries linked with the needs that they use, if they are not, and turns off what
-// needs a library that no file is linked with.
+// mended begins the comment on what is changed because of the judgement of a tree.
+func (p *probe) mended() string {
+	return fmt.Sprintf("# Changed by a probe on %s, because the tree was not as the recipe says:", p.date())
+}
+
+// link has the libraries linked with the needs that they use, if they are not.
 func (p *probe) link(ctx context.Context) error {
 	now, err := p.judge()
-	if err != nil || len(now.alone)+len(now.unused) == 0 {
+	if err != nil || len(now.alone) == 0 {
 		return err
 	}
-	var flags, off []string
+	var flags []string
 	for _, pair := range p.recipe.Build.Env {
 		if pair.Name == "LDFLAGS" {
 			flags = strings.Fields(pair.Values[0])
 		}
 	}
-	says := fmt.Sprintf("# Added by a probe on %s, because the tree was not as the recipe says:", p.date())
+	says := p.mended()
 	for _, u := range now.alone {
 		says += fmt.Sprintf("\n# %s uses %s of %s and was not linked with it; LDFLAGS has its library.", u.file, u.symbol,
 			u.need)
@@ -111,37 +115,26 @@ func (p *probe) link(ctx context.Context) error {
 			flags = append(flags, u.flag())
 		}
 	}
-	for _, need := range now.unused {
-		if o := advice.Brings(p.recipe, need); o != nil && !now.opens {
-			says += fmt.Sprintf("\n# no file was linked with %s; the option %s is off.", need, o.Name)
-			off = append(off, o.Name)
-		}
-	}
-	if len(now.alone)+len(off) == 0 {
-		return nil
-	}
 	return p.better(ctx, says, func(e *tomlfile.Edit) {
-		if len(now.alone) > 0 {
-			e.SetTable("build.env", []string{"LDFLAGS"}, map[string]string{"LDFLAGS": tomlfile.Quote(strings.Join(flags, " "))})
-		}
-		for _, name := range off {
-			e.SetTable("option."+name, []string{"default"}, map[string]string{"default": "false"})
-		}
+		e.SetTable("build.env", []string{"LDFLAGS"}, map[string]string{"LDFLAGS": tomlfile.Quote(strings.Join(flags, " "))})
 		e.Append(says)
 	}, p.closer(now))
 }
 
-// unneeded takes out needs that no file is linked with, if the source builds without them.
+// unneeded takes out needs that no file is linked with, if the source builds without them. An
+// option that brought one stays on if it does something without.
 func (p *probe) unneeded(ctx context.Context) error {
 	now, err := p.judge()
 	if err != nil || now.opens {
 		return err
 	}
-	says := fmt.Sprintf("# Changed by a probe on %s, because the tree was not as the recipe says:", p.date())
+	says := p.mended()
 	var needs []int
 	for i, n := range p.recipe.Needs {
-		if len(n.Names()) == 1 && slices.Contains(now.unused, n.Names()[0]) {
-			says += fmt.Sprintf("\n# no file was linked with %s, and it builds without it.", n.Names()[0])
+		name := n.Names()[0]
+		o := advice.Brings(p.recipe, name)
+		if len(n.Names()) == 1 && slices.Contains(now.unused, name) && (o == nil || len(o.On)+len(o.Off) > 0) {
+			says += fmt.Sprintf("\n# no file was linked with %s, and it builds without it.", name)
 			needs = append(needs, i)
 		}
 	}
@@ -151,6 +144,31 @@ func (p *probe) unneeded(ctx context.Context) error {
 	return p.better(ctx, says, func(e *tomlfile.Edit) {
 		for _, i := range slices.Backward(needs) {
 			e.ReplaceInList("need", i, "")
+		}
+		e.Append(says)
+	}, p.closer(now))
+}
+
+// turnOff turns off what needs a library that no file is linked with.
+func (p *probe) turnOff(ctx context.Context) error {
+	now, err := p.judge()
+	if err != nil || now.opens {
+		return err
+	}
+	says := p.mended()
+	var off []string
+	for _, need := range now.unused {
+		if o := advice.Brings(p.recipe, need); o != nil {
+			says += fmt.Sprintf("\n# no file was linked with %s; the option %s is off.", need, o.Name)
+			off = append(off, o.Name)
+		}
+	}
+	if len(off) == 0 {
+		return nil
+	}
+	return p.better(ctx, says, func(e *tomlfile.Edit) {
+		for _, name := range off {
+			e.SetTable("option."+name, []string{"default"}, map[string]string{"default": "false"})
 		}
 		e.Append(says)
 	}, p.closer(now))
