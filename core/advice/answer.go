@@ -404,6 +404,8 @@ func helpful(c *diagnose.Cause) (flag string, variables []string) {
 		switch {
 		case said(func(line string) bool { return strings.Contains(line, "multiple definition") }):
 			return "-fcommon", []string{"CC"}
+		case said(func(line string) bool { return strings.Contains(line, "mismatches non-TLS") }):
+			return "-include errno.h", []string{"CC"}
 		case inCXX:
 			return "-std=gnu++14", compiler
 		}
