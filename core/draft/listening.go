@@ -462,7 +462,7 @@ func (h *hearing) own(a inquiry) bool {
 func (h *hearing) settle(run *heardRun) (err error) {
 	const most = 24
 	maps.Copy(h.answers, h.known.configs())
-	aside, outside := h.aside(), h.outside()
+	aside, outside, picked := h.aside(), h.outside(), false
 	here := func(name string) bool { return h.m.Programs.Find(name) != "" }
 	for tried, grew := 0, len(h.answers) > 0; ; grew = false {
 		for _, a := range run.Asked {
@@ -491,6 +491,15 @@ func (h *hearing) settle(run *heardRun) (err error) {
 			err = h.room.Show(h.source.mentioned...)
 			h.source.mentioned = slices.DeleteFunc(h.source.mentioned, here)
 		default:
+			if !picked {
+				picked = true
+				if other, err := h.pick(run); other != nil || err != nil {
+					if run = other; err != nil {
+						return err
+					}
+					continue
+				}
+			}
 			var culprit inquiry
 			found := false
 			if tried++; tried <= most && !run.Late {
