@@ -21,6 +21,9 @@ func (h *hearing) pick(run *heardRun) (*heardRun, error) {
 	}
 	var shelf, told, without []string
 	all := slices.Compact(slices.Sorted(slices.Values(named.FindAllString(run.Output[at:], -1))))
+	if len(all) < 2 { // no choice, but a way to do without
+		return nil, nil
+	}
 	for _, arg := range all {
 		how, raw, _ := strings.Cut(strings.TrimPrefix(arg, "--"), "-")
 		switch {

@@ -95,11 +95,10 @@ func filter(opens, owners bool) []unix.SockFilter {
 // and becomes the command. The server cannot do that itself: while it starts a command, it waits
 // for the command's execve(2), which it would have to answer. Its arguments are the descriptor
 // of the socket, what is watched, the program's file, and the program's own arguments.
-func watched() error {
-	if len(os.Args) < 5 {
+func watched(args []string) error {
+	if len(args) < 4 {
 		return errors.New("a watched command without its arguments")
 	}
-	args := os.Args[1:]
 	runtime.LockOSThread() // the filter is the thread's
 	socket, err := strconv.Atoi(args[0])
 	if err != nil {
