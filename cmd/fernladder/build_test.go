@@ -544,12 +544,11 @@ func TestNeedsOnLanguages(t *testing.T) {
 // A copy of the program that serves a room has ended before most of the program's packages are
 // initialized, which takes longer than making the room.
 func TestACopyStartsEarly(t *testing.T) {
-	const fails = "a watched command without its arguments"
 	run := exec.Command(program)
 	run.Args, run.Env = []string{"fernladder: watched"}, []string{"GODEBUG=inittrace=1"}
 	out, err := run.CombinedOutput()
 	require.Error(t, err)
-	assert.Contains(t, string(out), fails)
+	assert.Contains(t, string(out), "a watched command without its arguments")
 	assert.Contains(t, string(out), "init os ")
 	assert.NotRegexp(t, `init fernladder/core/(draft|recipe|session) `, string(out))
 }

@@ -62,30 +62,37 @@ done
 exit 0`
 )
 
-// takeOutDebug takes the debug information out of the placed files, in the stage or at the path
-// of the tree.
-func (a *attempt) takeOutDebug(ctx context.Context, output *os.File) error {
-	if keepsSource(a.job) {
-		to := filepath.Join(a.job.Prefix, sourcesIn)
-		if staged, err := a.staged(); err == nil && staged != nil {
-			staged.Close()
-			to = a.dirs.stage + to
-		}
-		if err := a.command(ctx, Command{Dir: a.dirs.box, Argv: []string{"sh", "-c", keepSources, "sh", to}, Jobs: One},
-			output); err != nil {
-			return err
-		}
-	}
-	script := map[string]string{recipe.DebugNone: stripAway, recipe.DebugBeside: stripBeside}[debugOf(a.job)]
-	if script == "" {
-		return nil
-	}
+// Shell text that has the libraries of lib64 in lib, where builds look for those of their needs, and
+// lib64 a link to it, unless both have something of the same name, as for two architectures.
+const oneLib = `cd "$1" || exit 0
+if test -d lib64 && test ! -L lib64; then
+	both=$(cd lib64 && find . ! -type d -exec sh -c 'for f; do test ! -e "../lib/$f" || echo "$f"; done' sh {} +)
+	test -n "$both" || { mkdir -p lib && cp -a lib64/. lib/ && rm -rf lib64 && ln -s lib lib64; } || exit
+fi
+`
+
+// arrange joins lib64 with lib and takes the debug information out of the placed files, in the
+// stage or at the path of the tree.
+func (a *attempt) arrange(ctx context.Context, output *os.File) error {
 	placed, since := a.job.Prefix, ""
 	if staged, err := a.staged(); err == nil && staged != nil {
 		staged.Close()
 		placed = a.dirs.stage + a.job.Prefix
 	} else if a.job.Away() { // files of others are there, too
 		since = a.laid()
+	}
+	if keepsSource(a.job) {
+		if err := a.command(ctx, Command{Dir: a.dirs.box, Argv: []string{"sh", "-c", keepSources, "sh",
+			filepath.Join(placed, sourcesIn)}, Jobs: One}, output); err != nil {
+			return err
+		}
+	}
+	script := map[string]string{recipe.DebugNone: stripAway, recipe.DebugBeside: stripBeside}[debugOf(a.job)]
+	if !a.job.Away() {
+		script = oneLib + script
+	}
+	if script == "" {
+		return nil
 	}
 	return a.command(ctx, Command{Dir: a.dirs.build, Argv: []string{"sh", "-c", script, "sh", placed, since}, Jobs: One},
 		output)

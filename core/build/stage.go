@@ -114,12 +114,9 @@ func (s Stage) run(ctx context.Context, a *attempt) error {
 		if err := a.unite(ctx, output, log); err != nil {
 			return err
 		}
-		if err := a.joinLibraries(ctx, output); err != nil {
-			return err
-		}
-		if err := a.takeOutDebug(ctx, output); err != nil {
+		if err := a.arrange(ctx, output); err != nil {
 			if exitStatus(err) > 0 {
-				return a.failure(s.Name, "taking out debug information "+status(err), log)
+				return a.failure(s.Name, "arranging the placed files "+status(err), log)
 			}
 			return err
 		}

@@ -306,7 +306,8 @@ func (r *listeningRoom) Run(ctx context.Context, step configureStep) (*heardRun,
 	case recipe.Make: // it has no other step: what it lacks shows when it compiles
 		argv = []string{"make", "-k", "-C", top}
 		if r.source.Prepare != "" { // a script that makes the makefile may look for the same
-			argv = append([]string{"sh", "-e", "-c", "(cd \"$0\"\n" + r.source.Prepare + "\n)\nexec \"$@\"", top}, argv...)
+			script := "cd \"$0\"\n" + r.source.Prepare + "\nexec \"$@\""
+			argv = append([]string{"sh", "-e", "-c", script, top}, argv...)
 		}
 	default:
 		return nil, ErrNoRoom

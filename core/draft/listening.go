@@ -324,9 +324,11 @@ func (h *hearing) compiling(run *heardRun) (err error) {
 				h.need(keysOf(a))
 			}
 		}
-		for given, i := grew, 0; !given && !run.OK && i < len(run.Asked); i++ { // all that the shelf has is not enough
-			grew = h.answer(run.Asked[i], answer{Version: "99"}) || grew
-			h.need(keysOf(run.Asked[i]))
+		if !grew && !run.OK { // all that the shelf has is not enough
+			for _, a := range run.Asked {
+				grew = h.answer(a, answer{Version: "99"}) || grew
+				h.need(keysOf(a))
+			}
 		}
 		if !grew {
 			break
@@ -490,16 +492,17 @@ func (h *hearing) settle(run *heardRun) (err error) {
 		case slices.ContainsFunc(h.source.mentioned, here): // it may not go on without these
 			err = h.room.Show(h.source.mentioned...)
 			h.source.mentioned = slices.DeleteFunc(h.source.mentioned, here)
-		default:
-			if !picked {
-				picked = true
-				if other, err := h.pick(run); other != nil || err != nil {
-					if run = other; err != nil {
-						return err
-					}
-					continue
-				}
+		case !picked:
+			picked = true
+			other, err := h.pick(run)
+			if err != nil {
+				return err
 			}
+			if other != nil {
+				run = other
+			}
+			continue
+		default:
 			var culprit inquiry
 			found := false
 			if tried++; tried <= most && !run.Late {

@@ -26,11 +26,12 @@ func (h *hearing) pick(run *heardRun) (*heardRun, error) {
 	}
 	for _, arg := range all {
 		how, raw, _ := strings.Cut(strings.TrimPrefix(arg, "--"), "-")
+		_, _, found := h.known.Find("package", raw)
 		switch {
 		case !slices.ContainsFunc(h.source.Switches, func(sw buildfile.Switch) bool { return sw.Raw == raw }):
 		case how == "without" || how == "disable":
 			without = append(without, arg)
-		case h.known.has(raw):
+		case found:
 			shelf = append(shelf, arg)
 		case slices.ContainsFunc(h.source.Hints, func(t Hint) bool { return slices.Contains(t.Flags, arg) }):
 			told = append(told, arg)
@@ -49,12 +50,4 @@ func (h *hearing) pick(run *heardRun) (*heardRun, error) {
 		}
 	}
 	return nil, nil
-}
-
-// has reports whether the shelf has a package, by the names of its modules, libraries or recipe.
-func (k *Known) has(name string) bool {
-	return slices.ContainsFunc([]string{"package", "module", "library"}, func(kind string) bool {
-		_, _, found := k.Find(kind, name)
-		return found
-	})
 }

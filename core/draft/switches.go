@@ -229,7 +229,7 @@ func (h *hearing) agree() error {
 		if c.Set == "on" {
 			said = c.On
 		}
-		if c.Values != nil || c.Set == string(c.Default) || slices.ContainsFunc(said, placed) {
+		if c.Values != nil || c.Set == string(c.Default) || slices.ContainsFunc(said, namesTree) {
 			continue
 		}
 		all = append(all, said...)
@@ -258,8 +258,8 @@ func (h *hearing) agree() error {
 	return nil
 }
 
-// placed reports whether an argument names a tree.
-func placed(arg string) bool { return strings.Contains(arg, "$FL_") }
+// namesTree reports whether an argument has the path of a need's tree in it.
+func namesTree(arg string) bool { return strings.Contains(arg, "$FL_") }
 
 // lost are inquiries for what the shelf has that one run made and another did not.
 func (h *hearing) lost(one, other *heardRun) map[string]bool {

@@ -90,35 +90,42 @@ func (p *probe) better(ctx context.Context, says string, change func(*tomlfile.E
 	return errors.Join(ctx.Err(), p.restore(before))
 }
 
-// mended begins the comment on what is changed because of the judgement of a tree.
-func (p *probe) mended() string {
-	return fmt.Sprintf("# Changed by a probe on %s, because the tree was not as the recipe says:", p.date())
+// mend changes the recipe, because the tree is not as it says, and keeps that if fewer deviations
+// are left. says is what is changed, and why, a line each.
+func (p *probe) mend(ctx context.Context, now judgement, says []string, change func(*tomlfile.Edit)) error {
+	if len(says) == 0 {
+		return nil
+	}
+	text := fmt.Sprintf("# Changed by a probe on %s, because the tree was not as the recipe says:\n# %s", p.date(),
+		strings.Join(says, "\n# "))
+	return p.better(ctx, text, func(e *tomlfile.Edit) { change(e); e.Append(text) }, func(*build.Job) bool {
+		after, err := p.judge()
+		return err == nil && len(after.wrong()) < len(now.wrong())
+	})
 }
 
 // link has the libraries linked with the needs that they use, if they are not.
 func (p *probe) link(ctx context.Context) error {
 	now, err := p.judge()
-	if err != nil || len(now.alone) == 0 {
+	if err != nil {
 		return err
 	}
-	var flags []string
+	var flags, says []string
 	for _, pair := range p.recipe.Build.Env {
 		if pair.Name == "LDFLAGS" {
 			flags = strings.Fields(pair.Values[0])
 		}
 	}
-	says := p.mended()
 	for _, u := range now.alone {
-		says += fmt.Sprintf("\n# %s uses %s of %s and was not linked with it; LDFLAGS has its library.", u.file, u.symbol,
-			u.need)
+		says = append(says, fmt.Sprintf("%s uses %s of %s and was not linked with it; LDFLAGS has its library.", u.file,
+			u.symbol, u.need))
 		if !slices.Contains(flags, u.flag()) {
 			flags = append(flags, u.flag())
 		}
 	}
-	return p.better(ctx, says, func(e *tomlfile.Edit) {
+	return p.mend(ctx, now, says, func(e *tomlfile.Edit) {
 		e.SetTable("build.env", []string{"LDFLAGS"}, map[string]string{"LDFLAGS": tomlfile.Quote(strings.Join(flags, " "))})
-		e.Append(says)
-	}, p.closer(now))
+	})
 }
 
 // unneeded takes out needs that no file is linked with, if the source builds without them. An
@@ -128,25 +135,21 @@ func (p *probe) unneeded(ctx context.Context) error {
 	if err != nil || now.opens {
 		return err
 	}
-	says := p.mended()
+	var says []string
 	var needs []int
 	for i, n := range p.recipe.Needs {
 		name := n.Names()[0]
 		o := advice.Brings(p.recipe, name)
 		if len(n.Names()) == 1 && slices.Contains(now.unused, name) && (o == nil || len(o.On)+len(o.Off) > 0) {
-			says += fmt.Sprintf("\n# no file was linked with %s, and it builds without it.", name)
+			says = append(says, fmt.Sprintf("no file was linked with %s, and it builds without it.", name))
 			needs = append(needs, i)
 		}
 	}
-	if len(needs) == 0 {
-		return nil
-	}
-	return p.better(ctx, says, func(e *tomlfile.Edit) {
+	return p.mend(ctx, now, says, func(e *tomlfile.Edit) {
 		for _, i := range slices.Backward(needs) {
 			e.ReplaceInList("need", i, "")
 		}
-		e.Append(says)
-	}, p.closer(now))
+	})
 }
 
 // turnOff turns off what needs a library that no file is linked with.
@@ -155,35 +158,25 @@ func (p *probe) turnOff(ctx context.Context) error {
 	if err != nil || now.opens {
 		return err
 	}
-	says := p.mended()
-	var off []string
+	var says, off []string
 	for _, need := range now.unused {
 		if o := advice.Brings(p.recipe, need); o != nil {
-			says += fmt.Sprintf("\n# no file was linked with %s; the option %s is off.", need, o.Name)
+			says = append(says, fmt.Sprintf("no file was linked with %s; the option %s is off.", need, o.Name))
 			off = append(off, o.Name)
 		}
 	}
-	if len(off) == 0 {
-		return nil
-	}
-	return p.better(ctx, says, func(e *tomlfile.Edit) {
+	return p.mend(ctx, now, says, func(e *tomlfile.Edit) {
 		for _, name := range off {
 			e.SetTable("option."+name, []string{"default"}, map[string]string{"default": "false"})
 		}
-		e.Append(says)
-	}, p.closer(now))
+	})
 }
 
-// closer reports whether a tree has fewer deviations from its recipe than it had.
-func (p *probe) closer(now judgement) func(*build.Job) bool {
-	return func(*build.Job) bool {
-		after, err := p.judge()
-		return err == nil && len(after.wrong()) < len(now.wrong())
-	}
-}
-
-// judge judges the tree of the last build.
+// judge judges the tree of the last build, once.
 func (p *probe) judge() (judgement, error) {
+	if p.judged == p.job {
+		return p.found, nil
+	}
 	built, err := p.m.Store.Receipt(p.job.Ref)
 	if err != nil {
 		return judgement{}, p.m.Store.Wrap(err)
@@ -192,7 +185,11 @@ func (p *probe) judge() (judgement, error) {
 	if err != nil {
 		return judgement{}, err
 	}
-	return judge(p.m, known, p.recipe, built)
+	found, err := judge(p.m, known, p.recipe, built)
+	if err == nil {
+		p.judged, p.found = p.job, found
+	}
+	return found, err
 }
 
 // skipUnplaced builds the package once more, and compiles only what is placed. If the tree is the
@@ -240,6 +237,8 @@ type probe struct {
 	written []byte // the recipe, as the last answer has left it
 	skips   bool   // compiling only what is placed was proved
 	useless []string
+	judged  *build.Job // the build that found is about
+	found   judgement
 }
 
 func (p *probe) date() string { return p.m.Now().Format("2006-01-02") }
