@@ -4,8 +4,14 @@
 # enough succeeds, as it would with the real one. FL_LISTEN is a directory to write in.
 real=$FL_COMPILERS/${0##*/}
 case $0 in *++) lang=c++; echo "language c++" >>"$FL_LISTEN/notes" ;; *) lang=c ;; esac
-test= text= out= how=link next= first= libs=" "
+test= text= out= how=link next= first= libs=" " bare=$0 trees=$CPATH line="
+"
 for a; do
+	case $a in
+	*"$FL_TREES"/*) trees=$trees$line$a ;;
+	-idirafter) ;;
+	*) bare=$bare$line$a ;;
+	esac
 	test -z "$next" || { out=$a next=; continue; }
 	case $a in
 	conftest.c | conftest.cc | conftest.cpp | conftest.cxx | conftest.C) test=$a text=$a ;;
@@ -23,14 +29,16 @@ lacking() {
 }
 
 # The outcome of the same test is kept, in a directory, so that a further run takes the shell's
-# time only: on that way, it starts as few programs as it can.
-own=$FL_LISTEN/cc-$$ kept= line="
-"
+# time only: on that way, it starts as few programs as it can. A test that lacks
+# nothing without the trees of needs is not made again with them.
+own=$FL_LISTEN/cc-$$ kept=
 if [ "$test" ]; then
-	printf '%s\n' "$0" "$@" >"$FL_LISTEN/args"
-	kept=$(sha1sum "$FL_LISTEN/args" "$test") text=$test
-	a=${kept##*"$line"} kept=$FL_KEPT/${kept%% *}-
-	kept=$kept${a%% *}
+	printf '%s\n' "$bare" >"$FL_LISTEN/args"
+	printf '%s\n' "$trees" >"$FL_LISTEN/trees"
+	sums=$(sha1sum "$FL_LISTEN/args" "$test" "$FL_LISTEN/trees") text=$test
+	a=${sums#*"$line"} kept=$FL_KEPT/${sums%% *}
+	kept=$kept-${a%% *} a=${a#*"$line"}
+	test -z "$trees" || { test -d "$kept" && test ! -s "$kept/lacks"; } || kept=$kept-${a%% *}
 	test "$out" || case $how in -c) out=conftest.o ;; link) out=a.out ;; esac
 fi
 outcome=$kept

@@ -506,7 +506,8 @@ func (r *listeningRoom) environment(program, name, says string, step configureSt
 	return file, append(env, "PATH="+strings.Join(dirs, ":"), "HOME="+says, "LC_ALL=C", "TZ=UTC", "SOURCE_DATE_EPOCH=0",
 		"SHELL=/bin/sh", "CONFIG_SHELL=/bin/sh", "FL_LISTEN="+says, "FL_KEPT="+r.at("kept"),
 		"FL_ANSWERS="+filepath.Join(r.given(), name, "answers"), "FL_STUBS="+filepath.Join(r.given(), name, "stubs"),
-		"FL_COMPILERS="+filepath.Dir(r.m.Programs.Find("cc")), "FL_PKG_CONFIG="+r.m.Programs.Find("pkg-config"))
+		"FL_COMPILERS="+filepath.Dir(r.m.Programs.Find("cc")), "FL_PKG_CONFIG="+r.m.Programs.Find("pkg-config"),
+		"FL_TREES="+r.m.Store.TreesDir())
 }
 
 // beforeCreating is the part of a configure script's output about its own checks: what fails after

@@ -706,16 +706,32 @@ func (h *hearing) require(none *heardRun) error {
 			of[name] = append(of[name], keysOf(a)...)
 		}
 	}
-	err := each(slices.Sorted(maps.Keys(of)), func(name string) (conclude func(), err error) {
-		without := slices.Clone(of[name])
-		for key, a := range h.answers {
-			if a.Tree != "" && a.Tree == h.known.trees[name] {
-				without = append(without, key)
+	goesOnWithout := func(recipes ...string) (*heardRun, error) {
+		var keys []string
+		for _, name := range recipes {
+			keys = append(keys, of[name]...)
+			for key, a := range h.answers {
+				if a.Tree != "" && a.Tree == h.known.trees[name] {
+					keys = append(keys, key)
+				}
 			}
 		}
-		goesOn, err := h.goesOnWithout(without)
+		return h.goesOnWithout(keys)
+	}
+	recipes := slices.Sorted(maps.Keys(of))
+	if len(h.forced) > 0 && len(recipes) > 1 { // it may have stopped only for lack of those answers
+		all, err := goesOnWithout(recipes...)
+		if err != nil {
+			return err
+		}
+		if all != nil {
+			recipes = nil
+		}
+	}
+	err := each(recipes, func(name string) (conclude func(), err error) {
+		run, err := goesOnWithout(name)
 		return func() {
-			if goesOn == nil {
+			if run == nil {
 				h.need(of[name])
 			}
 		}, err

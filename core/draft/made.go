@@ -14,7 +14,7 @@ import (
 	"fernladder/core/safefs"
 )
 
-// cache reads the results of an Autoconf script's tests, except for those named after an
+// cache reads the results of an Autoconf script's tests, except for those that name an
 // inquiry.
 func cache(says *safefs.Dir, asked []inquiry) []byte {
 	const largest = 1 << 20
@@ -29,7 +29,8 @@ func cache(says *safefs.Dir, asked []inquiry) []byte {
 			continue
 		}
 		if !slices.ContainsFunc(asked, func(a inquiry) bool {
-			return bytes.Contains(name, []byte("_"+notInVariables.ReplaceAllString(a.Names[0], "_")))
+			return bytes.Contains(name, []byte("_"+notInVariables.ReplaceAllString(a.Names[0], "_"))) ||
+				a.Kind == "library" && bytes.Contains(line, []byte("-l"+a.Names[0]))
 		}) {
 			kept = append(kept, line...)
 		}

@@ -38,6 +38,10 @@ func (h *hearing) switches(lookups []*buildfile.Lookup) error {
 			on = append(on, sw)
 		}
 	}
+	named, err := h.idle(named, lookups)
+	if err != nil {
+		return err
+	}
 	var left []*buildfile.Switch
 	for _, group := range []struct {
 		switches []*buildfile.Switch
@@ -157,6 +161,71 @@ func (h *hearing) together(switches []*buildfile.Switch, lookups []*buildfile.Lo
 	return left, nil
 }
 
+// idle turns off, in one run, the switches named after look-ups that find nothing. Each of them
+// controls the look-ups with its name. It returns the switches that have to be turned off alone:
+// those that may control more than that, or have another effect on compilation.
+func (h *hearing) idle(named []*buildfile.Switch, lookups []*buildfile.Lookup) (alone []*buildfile.Switch, err error) {
+	const worth = 3
+	args, of := slices.Clone(h.args), map[string]*buildfile.Switch{} // by the stem of its name
+	for _, sw := range named {
+		stem := buildfile.Stem(sw.Raw)
+		chosen := slices.ContainsFunc(sw.On, func(arg string) bool { return slices.Contains(h.args, arg) })
+		if of[stem] == nil && !chosen && !slices.ContainsFunc(lookups, func(l *buildfile.Lookup) bool {
+			return buildfile.Stem(l.Name()) == stem && h.answered(l)
+		}) {
+			of[stem], args = sw, append(args, sw.Off...)
+		}
+	}
+	if len(of) < worth || h.ask(1, 2) == 0 {
+		return named, nil
+	}
+	run, err := h.run(args, h.answers)
+	if err != nil {
+		return nil, err
+	}
+	if !run.OK {
+		return named, nil
+	}
+	doubtful := map[*buildfile.Switch]bool{}
+	for _, made := range unlike(h.full, run) {
+		known := !compiled(made)
+		for stem, sw := range of {
+			if strings.Contains(buildfile.Stem(made), stem) {
+				doubtful[sw] = true
+				known = known || len(stem) > 2
+			}
+		}
+		if !known {
+			return named, nil
+		}
+	}
+	gone, its := missing(h.full, run), map[*buildfile.Switch][]*buildfile.Lookup{}
+	var last *buildfile.Switch // that controls a look-up
+	unsure := false            // whether others after that may be controlled by it, or by the next one
+	for _, l := range lookups {
+		switch sw := of[buildfile.Stem(l.Name())]; {
+		case !gone[keyOf(l.Kind, l.Name())]:
+		case sw == nil:
+			doubtful[last], unsure = true, true
+		default:
+			its[sw] = append(its[sw], l)
+			doubtful[sw] = doubtful[sw] || unsure
+			last, unsure = sw, false
+		}
+	}
+	for _, sw := range named {
+		if its[sw] == nil || doubtful[sw] {
+			alone = append(alone, sw)
+			continue
+		}
+		sw.Default = buildfile.Auto
+		for _, l := range its[sw] {
+			l.Switch = sw.Name
+		}
+	}
+	return alone, nil
+}
+
 // turn turns a switch off and, if that shows nothing about look-ups, on.
 func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) (conclude func(), err error) {
 	off, err := h.run(slices.Concat(h.args, sw.Off), h.answers)
@@ -164,7 +233,9 @@ func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) (concl
 		return nil, err
 	}
 	var on *heardRun
-	if changed, _ := differ(h.full, off); len(sw.On) > 0 && (!changed || len(missing(h.full, off)) > 0) {
+	changed, configured := differ(h.full, off)
+	if gone := missing(h.full, off); len(sw.On) > 0 && (len(gone) == 0 && !changed || len(gone) > 0 &&
+		(configured || h.had(gone))) {
 		if on, err = h.run(slices.Concat(h.args, sw.On), h.answers); err != nil {
 			return nil, err
 		}
@@ -184,10 +255,7 @@ func (h *hearing) turned(sw *buildfile.Switch, lookups []*buildfile.Lookup, off,
 	if configured { // it affects what is built, whatever its name
 		sw.Purpose = ""
 	}
-	had := slices.ContainsFunc(slices.Collect(maps.Keys(gone)), func(key string) bool {
-		_, answered := h.answers[key]
-		return answered
-	})
+	had := h.had(gone)
 	if configured && !had {
 		clear(gone) // it is on, without them
 	}
@@ -216,6 +284,16 @@ func (h *hearing) turned(sw *buildfile.Switch, lookups []*buildfile.Lookup, off,
 			sw.On = nil
 		}
 	}
+}
+
+// had reports whether one of some look-ups was answered.
+func (h *hearing) had(keys map[string]bool) bool {
+	for key := range keys {
+		if _, answered := h.answers[key]; answered {
+			return true
+		}
+	}
+	return false
 }
 
 // agree runs the step with the arguments that will be decided. To turn off what no recipe has can
