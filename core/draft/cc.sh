@@ -1,7 +1,8 @@
 #!/bin/sh
 # Stands before a compiler: runs it, and notes the headers and libraries that it lacks. One
 # that is among the answers is there for this one call, empty; a test for which that is not
-# enough succeeds, as it would with the real one. FL_LISTEN is a directory to write in.
+# enough succeeds, as it would with the real one. FL_LISTEN is a directory to write in, FL_CFLAGS
+# has further arguments.
 real=$FL_COMPILERS/${0##*/}
 case $0 in *++) lang=c++; echo "language c++" >>"$FL_LISTEN/notes" ;; *) lang=c ;; esac
 test= text= out= how=link next= first= libs=" " bare=$0 trees=$CPATH line="
@@ -50,7 +51,7 @@ else
 	for a in $libs; do echo "uses library $a"; done >"$outcome/uses"
 	test ! -f "$text" ||
 		sed -n 's/^[ \t]*#[ \t]*include[ \t]*[<"]\([^">]*\).*/uses header \1/p' "$text" >>"$outcome/uses"
-	"$real" "$@" >"$outcome/out" 2>"$outcome/err"
+	"$real" "$@" $FL_CFLAGS >"$outcome/out" 2>"$outcome/err"
 	status=$?
 	echo $status >"$outcome/status"
 	test $status = 0 || lacking "$outcome/err" >"$outcome/lacks"
@@ -97,7 +98,7 @@ while [ -s "$lacks" ] && [ $tries -lt 20 ]; do
 		library) printf '!<arch>\n' >"$stubs/lib/lib$name.a" ;;
 		esac
 	done <"$lacks"
-	! "$real" "$@" -idirafter "$stubs/include" "-L$stubs/lib" 2>"$err" || finish 0
+	! "$real" "$@" $FL_CFLAGS -idirafter "$stubs/include" "-L$stubs/lib" 2>"$err" || finish 0
 	lacks=$own.lacks
 	lacking "$err" >"$lacks"
 done

@@ -382,8 +382,15 @@ func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 // want makes a need from a look-up, under the option of that name.
 func (d *decision) want(l buildfile.Lookup, option string) {
 	name, sure, found := d.provider(l)
-	part, behind := d.e.Known.brings(l.Name())
-	behind = behind && l.Kind != "header" && part.recipe != d.source.Name.Value && (!found || name == part.recipe)
+	brought := l.Name()
+	if dir, _, below := strings.Cut(brought, "/"); l.Kind == "header" { // that of the library
+		brought = ""
+		if below {
+			brought = dir
+		}
+	}
+	part, behind := d.e.Known.brings(brought)
+	behind = behind && part.recipe != d.source.Name.Value && (!found || name == part.recipe)
 	if behind {
 		name, found = part.recipe, true
 	}

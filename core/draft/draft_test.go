@@ -226,7 +226,8 @@ func decided(t *testing.T, ac string) string {
 	known, err := Survey(shelf(t, "moss", "libdew"), &store.Store{Root: t.TempDir()})
 	require.NoError(t, err)
 	known.versions["moss"], known.versions["module moss"] = "1.2", "24.1"
-	known.options = []switchable{{"libdew", "sage", "true"}, {"moss", "moss-16", `"on"`}, {"libdew", "cxx", "true"}}
+	known.options = []switchable{{"libdew", "sage", "true"}, {"moss", "moss-16", `"on"`}, {"libdew", "cxx", "true"},
+		{"libdew", "widec", "true"}}
 	known.provides["library moss-16"] = "moss" // by a tree that was built with it
 	d := Read(sourceOf("configure", generated, "configure.ac", ac), "mistplan-1").Decide(Evidence{
 		Known: known, Family: "debian",
@@ -259,6 +260,8 @@ func TestFeaturesAreDecided(t *testing.T) {
 			"if test \"$with_moss\" != no; then\nPKG_CHECK_MODULES([MOSS], [moss >= 25], [], [a=no])\nfi\n": "moss=off, moss > 1.2|moss, program pkg-config",
 		"PKG_CHECK_MODULES([MOSS], [moss >= 24.2])\n":           "moss > 1.2, program pkg-config",
 		"AC_CHECK_LIB([dewxx], [f], [], [AC_MSG_ERROR([x])])\n": "libdew { cxx = true }",
+		"AC_CHECK_LIB([deww], [f], [], [AC_MSG_ERROR([x])])\nAC_CHECK_HEADER([deww/dew.h], [], [AC_MSG_ERROR([x])])\n": "libdew " +
+			"{ widec = true }",
 		"PKG_CHECK_MODULES([DEW], [dew])\nAC_CHECK_HEADER([dew.h], [], [AC_MSG_ERROR([x])])\nAC_CHECK_HEADER([sage.h], " +
 			"[], [AC_MSG_ERROR([x])])\n": "libdew , header sage.h, program pkg-config",
 		"AC_CHECK_LIB([dew], [f])\nAC_CHECK_LIB([reed], [f])\nAC_CHECK_LIB([m], [sin])\n": "libdew=on, libdew |libdew, " +

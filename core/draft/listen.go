@@ -499,6 +499,9 @@ func (r *listeningRoom) environment(program, name, says string, step configureSt
 			env = append(env, name+"="+value)
 		}
 	}
+	if r.source.Method == recipe.Make {
+		env = append(env, "FL_CFLAGS=-O1") // it compiles everything, only to be listened to
+	}
 	dirs = append(dirs, r.m.Programs.Path...)
 	if file = program; !strings.Contains(program, "/") {
 		file = host.Programs{Path: dirs}.Find(program)

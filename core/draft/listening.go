@@ -601,6 +601,12 @@ func (h *hearing) culprit(run *heardRun) (culprit inquiry, found bool) {
 	}
 	owners := h.m.HostFiles.Owners(asked)
 	here := h.m.Programs.Ask(h.ctx, "cc", asked, func(host.Question) bool { return true })
+	for _, a := range slices.Backward(run.Asked) { // what an option of a recipe brings
+		_, answered := h.answers[a.Key()]
+		if _, behind := h.known.brings(a.Names[0]); behind && !answered && a.Kind == "library" && !h.own(a) {
+			return a, true
+		}
+	}
 	for _, a := range slices.Backward(run.Asked) {
 		_, answered := h.answers[a.Key()]
 		if answered || a.Kind == "program" || h.own(a) {

@@ -35,14 +35,16 @@ type Known struct {
 type switchable struct{ recipe, name, value string }
 
 // brings finds an option that adds something of this name: one with that name, or with the name
-// of its use, in a recipe with that name; or that for C++, of a library with its usual ending.
-// An option of another recipe only uses it.
+// of its use, in a recipe with that name; or that for C++ or wide characters, of a library with the
+// usual ending. An option of another recipe only uses it.
 func (k *Known) brings(name string) (switchable, bool) {
 	name = strings.ToLower(name)
 	i := slices.IndexFunc(k.options, func(o switchable) bool {
 		ending, is := strings.CutPrefix(name, strings.TrimPrefix(o.recipe, "lib"))
 		return is && (o.name == name || strings.HasSuffix(o.name, "-"+name) ||
-			slices.Contains(cplusplus, o.name) && slices.Contains(cplusplusEndings, ending))
+			slices.ContainsFunc(variants, func(v variant) bool {
+				return slices.Contains(v.options, o.name) && slices.Contains(v.endings, ending)
+			}))
 	})
 	if i < 0 {
 		return switchable{}, false
@@ -50,11 +52,14 @@ func (k *Known) brings(name string) (switchable, bool) {
 	return k.options[i], true
 }
 
-// cplusplus are usual names of options for C++, and cplusplusEndings of its libraries' names.
-var (
-	cplusplus        = []string{"cxx", "cpp", "c++", "cplusplus", "cplus"}
-	cplusplusEndings = []string{"xx", "++", "cxx", "cpp", "pp"}
-)
+// A variant is a second library of a package: the usual names of the option that builds it, and the
+// endings of its name.
+type variant struct{ options, endings []string }
+
+var variants = []variant{
+	{[]string{"cxx", "cpp", "c++", "cplusplus", "cplus"}, []string{"xx", "++", "cxx", "cpp", "pp"}},
+	{[]string{"widec", "wide", "wide-char", "wchar"}, []string{"w"}},
+}
 
 // switchables are the options with which a recipe has more than it offers without them.
 func switchables(r *recipe.Recipe) (all []switchable) {
@@ -146,7 +151,11 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 	if err != nil {
 		return nil, s.Wrap(err)
 	}
-	for _, r := range receipts {
+	shelves.ReadAll(names)
+	for _, r := range slices.Backward(receipts) { // the newest tree of a package counts
+		if special(r, shelves) {
+			continue
+		}
 		files, err := s.Files(r.Ref)
 		if err != nil {
 			return nil, err
@@ -161,7 +170,6 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 			k.public[s.Tree(r.Ref)] = append(k.public[s.Tree(r.Ref)], s.Tree(need))
 		}
 	}
-	shelves.ReadAll(names)
 	for _, name := range names {
 		if r, err := shelves.Find(name); err == nil { // one with mistakes offers nothing
 			k.add(name, r.Offers)
@@ -175,6 +183,23 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 		}
 	}
 	return k, nil
+}
+
+// special reports whether a tree was built with other options than its recipe has by default. What it
+// has of them is no offer of the recipe.
+func special(r *store.Receipt, shelves *recipe.Shelves) bool {
+	its, err := shelves.Find(r.Name)
+	if err != nil {
+		return false
+	}
+	var release *recipe.Release
+	if v, err := version.Parse(r.Version); err == nil {
+		release = its.Release(v)
+	}
+	return slices.ContainsFunc(its.Options, func(o *recipe.Option) bool {
+		value, has := r.Options[o.Name]
+		return has && value != o.DefaultOf(release)
+	})
 }
 
 // A module is what a pkg-config file says about its module.

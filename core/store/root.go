@@ -118,6 +118,9 @@ func (s *Store) Wrap(err error) error {
 	case errors.Is(err, syscall.ENOSPC), errors.Is(err, syscall.EDQUOT):
 		e.Advice = fmt.Sprintf("The disk that holds the root is full. Make room there, or set another root in the "+
 			"settings; then run the same command again. (Root: %s)", s.Root)
+	case errors.Is(err, syscall.EXDEV):
+		e.Advice = fmt.Sprintf("The directories below the root are on different file systems, and a tree is moved into its "+
+			"place by a rename. Put all of them on one; then run the same command again. (Root: %s)", s.Root)
 	case errors.Is(err, fs.ErrPermission) && s.ofAnother(e.Path) != "":
 		e.Advice, e.Remedies = s.ofAnother(e.Path), []problem.Remedy{problem.Do(problem.CleanBuilds)}
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):

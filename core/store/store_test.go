@@ -387,6 +387,8 @@ func TestErrorsOfTheDiskComeWithAdvice(t *testing.T) {
 	assert.Equal(t, full, s.Wrap(full), "wrapped once")
 	assert.ErrorContains(t, s.Wrap(&os.LinkError{Op: "rename", Old: "a", New: "/srv/fern/b", Err: syscall.EACCES}),
 		"cannot be written by this user")
+	assert.ErrorContains(t, s.Wrap(&os.LinkError{Op: "rename", Old: "a", New: "/srv/fern/b", Err: syscall.EXDEV}),
+		"are on different file systems")
 }
 
 // Errors that do not concern the root are not reported as if they did.
