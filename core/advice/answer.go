@@ -38,13 +38,13 @@ func (a *Answer) Give(r *recipe.Recipe, why string) error {
 // what is missing; the argument that the source asks for; a library of a need that implements the
 // missing one; a need on a recipe; the argument with which the source goes without it; a no-op in
 // place of what writes documentation; a need on the operating system; an empty file in place of
-// documentation that the archive lacks; a flag that is known to help; the source's own directory to
-// build in; compiling only what is placed; copying what was built.
+// documentation that the archive lacks; a flag that is known to help; a directory outside the source
+// to build in; compiling only what is placed; copying what was built.
 func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	c := f.Cause
 	answers := slices.Concat(inside(r, f), directories(r, f), installing(r, f))
 	if c == nil {
-		return slices.Concat(answers, inTree(r, f), onlyPlaced(r, f), copied(r, f))
+		return slices.Concat(answers, outside(r, f), onlyPlaced(r, f), copied(r, f))
 	}
 	m := For(r, c, e)
 	need := func(text string) *Answer {
@@ -73,7 +73,7 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	if !c.Sure() { // nothing is installed for a guess
 		answers = slices.DeleteFunc(answers, func(a *Answer) bool { return len(a.Packages) > 0 || a.Absent })
 	}
-	return slices.Concat(answers, regenerate(r, f), standIn(r, f), include(r, f, e), flag(r, c), inTree(r, f),
+	return slices.Concat(answers, regenerate(r, f), standIn(r, f), include(r, f, e), flag(r, c), outside(r, f),
 		onlyPlaced(r, f), copied(r, f))
 }
 
@@ -282,25 +282,21 @@ func turnedOff(r *recipe.Recipe, argument string) (change func(*tomlfile.Edit), 
 	}, fmt.Sprintf("The argument %s is added.", argument)
 }
 
-// inTree builds in the source's own directory. Some sources can only be built there, without
-// saying so: a build that lacks nothing of the machine and fails elsewhere may succeed there.
-func inTree(r *recipe.Recipe, f *build.Failure) []*Answer {
-	stages := []string{build.StageConfigure, build.StageCompile, build.StagePlace}
-	if r.Build.InTree || r.Build.Method != recipe.Configure || !slices.Contains(stages, f.Stage) ||
-		f.Cause != nil && len(f.Cause.Questions()) > 0 && !generators[f.Cause.Name()] {
+// outside builds outside the source's directory if the configure step demands that.
+func outside(r *recipe.Recipe, f *build.Failure) []*Answer {
+	if !r.Build.InTree || f.Stage != build.StageConfigure || !apart.MatchString(strings.Join(f.Lines, "\n")) {
 		return nil
 	}
-	return []*Answer{{Text: "# It is built in the source's own directory.", Detour: true,
+	return []*Answer{{Text: "# It is built outside the source's directory.",
 		change: func(e *tomlfile.Edit, why string) {
-			e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": "true"})
-			e.Append(why + "\n# It is built in the source's own directory.")
+			e.SetTable("build", []string{"in_tree"}, map[string]string{"in_tree": "false"})
+			e.Append(why + "\n# It is built outside the source's directory.")
 		}}}
 }
 
-// generators are programs that a build outside the source may only run because it does not find
-// generated files of the source.
-var generators = map[string]bool{"yacc": true, "bison": true, "lex": true, "flex": true, "help2man": true,
-	"gperf": true}
+// apart matches how configure scripts refuse to run in the source's directory.
+var apart = pattern.New(`(?i)(?:separate|different|another) (?:build )?directory|in-(?:tree|source) build|` +
+	`\bin (?:the |its )?source (?:tree|dir)`)
 
 // flag adds a helpful flag to the compiler, in the environment; for makefiles, which do not take
 // the compiler from the environment, among the arguments.

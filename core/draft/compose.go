@@ -72,8 +72,8 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 	if len(s.Args) > 0 {
 		c.line("args   = %s   # guessed", list(s.Args))
 	}
-	if s.InTree {
-		c.line("in_tree = true   # guessed: it may not be built in another directory")
+	if s.Method.Value == string(recipe.Configure) {
+		c.line("in_tree = true   # few sources are tested in another directory")
 	}
 	for _, r := range s.Remarks {
 		if r.Certainty == Open && r.What != "signature" {

@@ -86,7 +86,6 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 		s.Method, s.Prepare = Finding{"method", string(recipe.Make),
 			"configure, which takes no --prefix and makes the makefile", Guessed}, "./configure"
 		s.InTree = false
-		s.Remarks = slices.DeleteFunc(s.Remarks, func(f Finding) bool { return f.What == "in_tree" })
 		return s.Listen(ctx, m, dir, known, how)
 	}
 	if unheard := new(Unheard); errors.As(err, &unheard) && s.Prepare == "" && tooOld.MatchString(unheard.Why) {

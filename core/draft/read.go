@@ -22,7 +22,7 @@ func (t *tree) reading(s *Source) {
 		}
 		if ac := t.first("configure.ac", "configure.in"); ac != "" {
 			r.Merge(buildfile.Autoconf(ac, t.text(ac), t.macros()))
-		} else if s.InTree { // only the script exists
+		} else { // only the script exists
 			r.CXX = t.compiles(".cc", ".cpp", ".cxx")
 		}
 	case recipe.CMake:
