@@ -184,8 +184,16 @@ type hearing struct {
 }
 
 func (h *hearing) run(args []string, answers answers) (*heardRun, error) {
-	run, err := h.room.Run(h.ctx, configureStep{Args: args, Answers: answers, Trees: h.known.around(answers),
-		Cache: h.cache})
+	step := configureStep{Args: args, Answers: answers, Trees: h.known.around(answers), Cache: h.cache}
+	run, err := h.room.Run(h.ctx, step)
+	if err == nil && run.Late && h.source.Method.Value == string(recipe.Make) {
+		// What the makefiles themselves look for shows without compiling.
+		step.Args = append(slices.Clone(args), "--dry-run")
+		var dry *heardRun
+		if dry, err = h.room.Run(h.ctx, step); err == nil {
+			run.Asked = merged(slices.Concat(dry.Asked, run.Asked))
+		}
+	}
 	if err == nil {
 		h.lock.Lock()
 		defer h.lock.Unlock()
