@@ -117,7 +117,7 @@ func directories(r *recipe.Recipe, f *build.Failure) []*Answer {
 			continue
 		}
 		dir := m[3]
-		if m[1] != "target" {
+		if m[1] != "target" && !manual.MatchString(dir) {
 			dir = path.Dir(dir)
 		}
 		to := "$FL_PREFIX/" + dir
@@ -138,6 +138,9 @@ func directories(r *recipe.Recipe, f *build.Failure) []*Answer {
 // noDirectory matches what cp and install say of a file below a directory of the tree that does
 // not exist.
 var noDirectory = pattern.New(`(target|create [a-z ]+) ['‘](/[^'’]*/trees/[\w.+-]+/[\w.+-]+)/([^'’]+)['’]`)
+
+// manual matches the directory of a section of the manual, which is no file.
+var manual = pattern.New(`(?:^|/)man[1-9]$`)
 
 // onlyPlaced compiles only what is placed: what fails may be a test or an example.
 func onlyPlaced(r *recipe.Recipe, f *build.Failure) []*Answer {

@@ -10,6 +10,7 @@ import (
 	"fernladder/core/build"
 	"fernladder/core/buildfile"
 	"fernladder/core/diagnose"
+	"fernladder/core/draft"
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
 	"fernladder/core/safefs"
@@ -132,8 +133,7 @@ func renamed(r *recipe.Recipe, c *diagnose.Cause, e Evidence) []*Answer {
 	if library == "" {
 		return nil
 	}
-	line := fmt.Sprintf("find . -name '[Mm]akefile*' -type f -exec sed -i 's/-l%s\\>/-l%s/g' {} +", c.Name(), library)
-	return inStep(r, early(r), line, fmt.Sprintf("# The step %s makes the makefiles link %s instead of %s.", early(r),
+	return inStep(r, early(r), draft.Relink(c.Name(), library), fmt.Sprintf("# The step %s makes the makefiles link %s instead of %s.", early(r),
 		library, c.Name()))
 }
 

@@ -66,7 +66,7 @@ func short(job *Job, text string) string {
 func TestStagesOfTheMethods(t *testing.T) {
 	var all []string
 	for _, dir := range []string{"bin", "sbin", "lib", "include", "etc", "games", "share/man/man1", "share/man/man5",
-		"share/man/man6", "share/man/man8", "share/man", "share"} {
+		"share/man/man6", "share/man/man8", "share/man", "share", "man/man1", "man/man5", "man/man6", "man/man8", "man"} {
 		all = append(all, "W/stageT/plan/1/"+dir, "T/plan/1/"+dir)
 	}
 	usual := strings.Join(all, " ")

@@ -115,7 +115,7 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 		// Some copy into directories that always exist in /usr/local.
 		var usual []string
 		for _, dir := range []string{"bin", "sbin", "lib", "include", "etc", "games", "share/man/man1", "share/man/man5",
-			"share/man/man6", "share/man/man8", "share/man", "share"} {
+			"share/man/man6", "share/man/man8", "share/man", "share", "man/man1", "man/man5", "man/man6", "man/man8", "man"} {
 			if usual = append(usual, filepath.Join(d.stage, job.Prefix, dir)); !job.Away() {
 				usual = append(usual, filepath.Join(job.Prefix, dir))
 			}

@@ -426,16 +426,14 @@ func (c *composer) steps(s *Source) {
 	}
 	if s.Prepare != "" {
 		c.inSteps()
-		why := "there is no configure script"
-		switch {
-		case s.Prepare == newGuess:
-			why = "config.sub of the source does not know this machine"
-		case s.Prepare == "./configure":
+		why := "there is no makefile of the usual name"
+		if s.Prepare == "./configure" {
 			why = "configure knows no prefix, and makes the makefile"
-		case strings.HasPrefix(s.Prepare, "sed "):
-			why = "the makefile names the file of a library, and this the library"
-		case s.Method.Value == string(recipe.Make):
-			why = "there is no makefile of the usual name"
+		}
+		for _, r := range s.Remarks {
+			if r.What == "before_configure" {
+				why = r.From
+			}
 		}
 		c.line("# guessed: %s\nbefore_configure = '''\n%s\n'''", why, s.Prepare)
 	}

@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"fmt"
 	"io/fs"
 	"maps"
 	"path/filepath"
@@ -59,4 +60,9 @@ func (k *Known) Implements(packages []string, library string) string {
 		}
 	}
 	return ""
+}
+
+// Relink is shell text that has makefiles link one library instead of another.
+func Relink(library, with string) string {
+	return fmt.Sprintf("find . -name '[Mm]akefile*' -type f -exec sed -i 's/-l%s\\>/-l%s/g' {} +", library, with)
 }

@@ -323,13 +323,19 @@ func (h *hearing) compiling(run *heardRun) (err error) {
 		}
 	}
 	const enough = 6
+	var had []inquiry      // about what the shelf has, which later runs may not notice
+	var providers []string // of that
 	for range enough {
 		grew := false
 		for _, a := range run.Asked {
 			if name := h.provider(a); name != "" && !h.own(a) {
 				grew = h.give(name, a) || grew
 				h.need(keysOf(a))
+				had, providers = append(had, a), append(providers, name)
 			}
+		}
+		if !grew {
+			grew = h.relink(run, providers)
 		}
 		if !grew && !run.OK { // all that the shelf has is not enough
 			for _, a := range run.Asked {
@@ -358,6 +364,7 @@ func (h *hearing) compiling(run *heardRun) (err error) {
 				Finding{"args", common, "several files define the same variables, which GCC before 10 accepted", Guessed})
 		}
 	}
+	run.Asked = merged(slices.Concat(had, run.Asked))
 	h.full, h.source.heard = run, true
 	h.source.Built = Placeable(run.Built)
 	h.movable()
@@ -377,6 +384,24 @@ func (h *hearing) compiling(run *heardRun) (err error) {
 		}
 	}
 	return nil
+}
+
+// relink has the makefiles link libraries of packages under their own names, where those implement what
+// they look for. It reports whether that is new.
+func (h *hearing) relink(run *heardRun, packages []string) (changed bool) {
+	for _, a := range run.Asked {
+		library := h.known.Implements(packages, a.Names[0])
+		if _, answered := h.answers[a.Key()]; a.Kind != "library" || library == "" || answered || h.provider(a) != "" {
+			continue
+		}
+		if line := Relink(a.Names[0], library); !strings.Contains(h.source.Prepare, line) {
+			changed = true
+			h.source.prepare(strings.TrimLeft(h.source.Prepare+"\n"+line, "\n"),
+				"the makefiles link "+a.Names[0]+", and the shelf has "+library)
+			h.room.source.Prepare = h.source.Prepare
+		}
+	}
+	return changed
 }
 
 // otherMakefile matches how a makefile says which one to use in its place.
