@@ -121,8 +121,7 @@ func needs(r *recipe.Recipe) (names []string) {
 // renamed has makefiles link a need's library of another name that implements what they look for:
 // the need has the header of that name.
 func renamed(r *recipe.Recipe, c *diagnose.Cause, e Evidence) []*Answer {
-	if c.Kind != diagnose.MissingLibrary || e.Known == nil || r.Build.Method != recipe.Make ||
-		!plainPath.MatchString(c.Name()) {
+	if c.Kind != diagnose.MissingLibrary || e.Known == nil || r.Build.Method != recipe.Make {
 		return nil
 	}
 	known, err := e.Known()
@@ -133,8 +132,8 @@ func renamed(r *recipe.Recipe, c *diagnose.Cause, e Evidence) []*Answer {
 	if library == "" {
 		return nil
 	}
-	return inStep(r, early(r), draft.Relink(c.Name(), library), fmt.Sprintf("# The step %s makes the makefiles link %s instead of %s.", early(r),
-		library, c.Name()))
+	return inStep(r, early(r), draft.Relink(c.Name(), library),
+		fmt.Sprintf("# The step %s makes the makefiles link %s instead of %s.", early(r), library, c.Name()))
 }
 
 // include adds the #include of a need's header to a file that uses what it defines: older releases

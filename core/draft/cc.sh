@@ -30,8 +30,8 @@ lacking() {
 }
 
 # The outcome of the same test is kept, in a directory, so that a further run takes the shell's
-# time only: on that way, it starts as few programs as it can. A test that lacks
-# nothing without the trees of needs is not made again with them.
+# time only: on that way, it starts as few programs as it can. A test that lacks nothing without
+# the trees of needs is not made again with them.
 own=$FL_LISTEN/cc-$$ kept=
 if [ "$test" ]; then
 	printf '%s\n' "$bare" >"$FL_LISTEN/args"

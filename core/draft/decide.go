@@ -3,6 +3,7 @@ package draft
 import (
 	"cmp"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -382,14 +383,11 @@ func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 // want makes a need from a look-up, under the option of that name.
 func (d *decision) want(l buildfile.Lookup, option string) {
 	name, sure, found := d.provider(l)
-	brought := l.Name()
-	if dir, _, below := strings.Cut(brought, "/"); l.Kind == "header" { // that of the library
-		brought = ""
-		if below {
-			brought = dir
-		}
+	library := l.Name()
+	if l.Kind == "header" { // its directory has the name of its library
+		library = strings.TrimSuffix(path.Dir(library), ".")
 	}
-	part, behind := d.e.Known.brings(brought)
+	part, behind := d.e.Known.brings(library)
 	behind = behind && part.recipe != d.source.Name.Value && (!found || name == part.recipe)
 	if behind {
 		name, found = part.recipe, true

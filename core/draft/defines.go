@@ -49,12 +49,12 @@ func (k *Known) Defines(packages []string, name string) (header string) {
 }
 
 // Implements is the library of one of some packages that has another one's header, and its name with
-// something before it: libnmoss implements moss. It is "" for none.
+// something before it: libnmoss implements moss. It is "" for none. Both names are harmless in shell text.
 func (k *Known) Implements(packages []string, library string) string {
 	if of := k.provides["header "+library+".h"]; slices.Contains(packages, of) {
 		for _, key := range slices.Sorted(maps.Keys(k.provides)) {
 			name, is := strings.CutPrefix(key, "library ")
-			if is && k.provides[key] == of && name != library && strings.HasSuffix(name, library) {
+			if is && k.provides[key] == of && name != library && strings.HasSuffix(name, library) && plainPath.MatchString(name) {
 				return name
 			}
 		}

@@ -627,18 +627,18 @@ func (h *hearing) answered(l *buildfile.Lookup) bool {
 // culprit is the inquiry for which a run seems to have stopped: the last one that can be
 // satisfied.
 func (h *hearing) culprit(run *heardRun) (culprit inquiry, found bool) {
-	var asked []host.Question
-	for _, a := range run.Asked {
-		asked = append(asked, questions(asLookup(a))...)
-	}
-	owners := h.m.HostFiles.Owners(asked)
-	here := h.m.Programs.Ask(h.ctx, "cc", asked, func(host.Question) bool { return true })
 	for _, a := range slices.Backward(run.Asked) { // what an option of a recipe brings
 		_, answered := h.answers[a.Key()]
 		if _, behind := h.known.brings(a.Names[0]); behind && !answered && a.Kind == "library" && !h.own(a) {
 			return a, true
 		}
 	}
+	var asked []host.Question
+	for _, a := range run.Asked {
+		asked = append(asked, questions(asLookup(a))...)
+	}
+	owners := h.m.HostFiles.Owners(asked)
+	here := h.m.Programs.Ask(h.ctx, "cc", asked, func(host.Question) bool { return true })
 	for _, a := range slices.Backward(run.Asked) {
 		_, answered := h.answers[a.Key()]
 		if answered || a.Kind == "program" || h.own(a) {

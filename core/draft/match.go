@@ -198,7 +198,7 @@ func special(r *store.Receipt, shelves *recipe.Shelves) bool {
 	}
 	return slices.ContainsFunc(its.Options, func(o *recipe.Option) bool {
 		value, has := r.Options[o.Name]
-		return has && value != o.DefaultOf(release)
+		return has && !o.Implied && value != o.DefaultOf(release)
 	})
 }
 
