@@ -387,7 +387,7 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 	if l.Kind == "header" { // its directory has the name of its library
 		library = strings.TrimSuffix(path.Dir(library), ".")
 	}
-	part, behind := d.e.Known.brings(library)
+	part, behind := d.e.Known.brings(library, l.Required)
 	behind = behind && part.recipe != d.source.Name.Value && (!found || name == part.recipe)
 	if behind {
 		name, found = part.recipe, true

@@ -261,6 +261,7 @@ func TestFeaturesAreDecided(t *testing.T) {
 		"AC_CHECK_LIB([dewxx], [f], [], [AC_MSG_ERROR([x])])\n": "libdew { cxx = true }",
 		"AC_CHECK_LIB([deww], [f], [], [AC_MSG_ERROR([x])])\nAC_CHECK_HEADER([deww/dew.h], [], [AC_MSG_ERROR([x])])\n": "libdew " +
 			"{ widec = true }",
+		"AC_CHECK_LIB([deww], [f])\n": "library deww",
 		"PKG_CHECK_MODULES([DEW], [dew])\nAC_CHECK_HEADER([dew.h], [], [AC_MSG_ERROR([x])])\nAC_CHECK_HEADER([sage.h], " +
 			"[], [AC_MSG_ERROR([x])])\n": "libdew , header sage.h, program pkg-config",
 		"AC_CHECK_LIB([dew], [f])\nAC_CHECK_LIB([reed], [f])\nAC_CHECK_LIB([m], [sin])\n": "libdew=on, libdew |libdew, " +

@@ -629,7 +629,7 @@ func (h *hearing) answered(l *buildfile.Lookup) bool {
 func (h *hearing) culprit(run *heardRun) (culprit inquiry, found bool) {
 	for _, a := range slices.Backward(run.Asked) { // what an option of a recipe brings
 		_, answered := h.answers[a.Key()]
-		if _, behind := h.known.brings(a.Names[0]); behind && !answered && a.Kind == "library" && !h.own(a) {
+		if _, behind := h.known.brings(a.Names[0], true); behind && !answered && a.Kind == "library" && !h.own(a) {
 			return a, true
 		}
 	}
@@ -651,8 +651,10 @@ func (h *hearing) culprit(run *heardRun) (culprit inquiry, found bool) {
 			return a, true
 		}
 	}
+	sees := func(file string) bool { return file != "" && h.room.Sees(file) }
 	for _, word := range lastWords(run.Output) { // a program of the shelf that it names when it stops
-		if _, answered := h.answers["program "+word]; !answered && h.known.treeOf(word) != "" {
+		if _, answered := h.answers["program "+word]; !answered && h.known.treeOf(word) != "" &&
+			!sees(h.m.Programs.Find(word)) {
 			return inquiry{Kind: "program", Names: []string{word}}, true
 		}
 	}
@@ -680,7 +682,7 @@ func (h *hearing) stopped(run *heardRun) error {
 		if m == nil {
 			continue
 		}
-		if _, behind := h.known.brings(m[1] + m[2]); behind { // an option of a recipe brings it
+		if _, behind := h.known.brings(m[1]+m[2], true); behind { // an option of a recipe brings it
 			h.source.Lookups = append(h.source.Lookups, required("program", m[1]+m[2],
 				"the configure step, which stops without"))
 		}

@@ -35,14 +35,14 @@ type Known struct {
 type switchable struct{ recipe, name, value string }
 
 // brings finds an option that adds something of this name: one with that name, or with the name
-// of its use, in a recipe with that name; or that for C++ or wide characters, of a library with the
-// usual ending. An option of another recipe only uses it.
-func (k *Known) brings(name string) (switchable, bool) {
+// of its use, in a recipe with that name; or, for what is required, that for C++ or wide characters,
+// of a library with the usual ending. An option of another recipe only uses it.
+func (k *Known) brings(name string, required bool) (switchable, bool) {
 	name = strings.ToLower(name)
 	i := slices.IndexFunc(k.options, func(o switchable) bool {
 		ending, is := strings.CutPrefix(name, strings.TrimPrefix(o.recipe, "lib"))
 		return is && (o.name == name || strings.HasSuffix(o.name, "-"+name) ||
-			slices.ContainsFunc(variants, func(v variant) bool {
+			required && slices.ContainsFunc(variants, func(v variant) bool {
 				return slices.Contains(v.options, o.name) && slices.Contains(v.endings, ending)
 			}))
 	})
