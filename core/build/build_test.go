@@ -320,3 +320,14 @@ func TestHarmlessDirectoriesOfHeaders(t *testing.T) {
 		assert.Equal(t, want, harmless(dir), name)
 	}
 }
+
+// CMake and Meson find the usual directories themselves, but not those below include.
+func TestCompilersFindHeadersBelow(t *testing.T) {
+	tree := t.TempDir()
+	below := filepath.Join(tree, "include", "moss")
+	require.NoError(t, os.MkdirAll(below, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(below, "moss.h"), nil, 0o644))
+	needs := []Neighbour{{Tree: tree, Role: recipe.Library, Direct: true}}
+	assert.Equal(t, map[string]string{"CPATH": below}, CompilerPaths(recipe.CMake, needs))
+	assert.Equal(t, filepath.Dir(below)+":"+below, CompilerPaths(recipe.Make, needs)["CPATH"])
+}

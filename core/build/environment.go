@@ -225,11 +225,12 @@ func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 		}
 		env[pair.Name] = value
 	}
-	if m := job.Recipe.Build.Method; m != recipe.CMake && m != recipe.Meson {
-		maps.Copy(env, CompilerPaths(near))
+	m := job.Recipe.Build.Method
+	maps.Copy(env, CompilerPaths(m, near))
+	if !findsNeeds(m) {
 		env["LD_RUN_PATH"] = strings.TrimPrefix(env["LD_RUN_PATH"]+":"+libraryDirs(job)[0], ":")
 	}
-	mapPaths(job.Recipe.Build.Method, d, job, env)
+	mapPaths(m, d, job, env)
 	environment := make([]string, 0, len(env))
 	for name, value := range env {
 		environment = append(environment, name+"="+value)
@@ -312,15 +313,22 @@ func harmless(dir string) bool {
 	})
 }
 
+// findsNeeds reports whether a method looks for headers and libraries in all usual directories of
+// the needs.
+func findsNeeds(m recipe.Method) bool { return m == recipe.CMake || m == recipe.Meson }
+
 // CompilerPaths are variables that gcc, clang and ld read themselves, so that makefiles without
-// CPPFLAGS or LDFLAGS, or with their own, find the needs too.
-func CompilerPaths(neighbours []Neighbour) map[string]string {
+// CPPFLAGS or LDFLAGS, or with their own, find the needs too. For methods that find them, there are
+// only the directories below include.
+func CompilerPaths(m recipe.Method, neighbours []Neighbour) map[string]string {
 	var headers, libraries []string
 	for _, n := range neighbours {
 		if n.Role != recipe.Library || !n.Direct || n.Tree == systemPrefix {
 			continue
 		}
-		headers = append(headers, filepath.Join(n.Tree, "include"))
+		if !findsNeeds(m) {
+			headers = append(headers, filepath.Join(n.Tree, "include"))
+		}
 		for _, dir := range HeadersBelow(n.Tree) {
 			if dir = filepath.Join(n.Tree, dir); harmless(dir) {
 				headers = append(headers, dir)
@@ -330,6 +338,9 @@ func CompilerPaths(neighbours []Neighbour) map[string]string {
 	}
 	if len(headers) == 0 {
 		return nil
+	}
+	if findsNeeds(m) {
+		return map[string]string{"CPATH": strings.Join(firsts(headers), ":")}
 	}
 	found := strings.Join(firsts(libraries), ":")
 	return map[string]string{"CPATH": strings.Join(firsts(headers), ":"), "LIBRARY_PATH": found, "LD_RUN_PATH": found}

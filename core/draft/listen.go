@@ -494,10 +494,8 @@ func (r *listeningRoom) environment(program, name, says string, step configureSt
 			env = append(env, pair.Name+"="+value)
 		}
 	}
-	if r.source.Method == recipe.Configure || r.source.Method == recipe.Make {
-		for name, value := range build.CompilerPaths(step.Trees) {
-			env = append(env, name+"="+value)
-		}
+	for name, value := range build.CompilerPaths(r.source.Method, step.Trees) {
+		env = append(env, name+"="+value)
 	}
 	if r.source.Method == recipe.Make {
 		env = append(env, "FL_CFLAGS=-O1") // it compiles everything, only to be listened to

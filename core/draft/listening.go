@@ -93,6 +93,13 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 		s.Lookups = append(s.Lookups, required("program", "automake", "the newer config.sub that it has"))
 		return s.Listen(ctx, m, dir, known, how)
 	}
+	if unheard := new(Unheard); errors.As(err, &unheard) && s.Prepare == "" && incomplete.MatchString(unheard.Why) {
+		s.prepare("autoreconf -fi", "the archive lacks files beside its configure script")
+		for _, program := range []string{"autoreconf", "automake"} {
+			s.Lookups = append(s.Lookups, required("program", program, "the files that it makes"))
+		}
+		return s.Listen(ctx, m, dir, known, how)
+	}
 	if limited.Err() != nil && ctx.Err() == nil {
 		return &Unheard{"it took more than ten times the limit of a run"}
 	}
@@ -154,6 +161,8 @@ const newGuess = `for file in config.guess config.sub; do find . -name $file ` +
 	`-exec cp -f "$(automake --print-libdir)/$file" {} ';'; done`
 
 var tooOld = pattern.New(`config\.(?:sub|guess)\b.* failed|cannot guess build type`)
+
+var incomplete = pattern.New(`cannot find (?:required auxiliary files|install-sh)`)
 
 var noPrefix = pattern.New(`(?i)(?:unrecogni[sz]ed|unknown|invalid|illegal|bad|unsupported)[^\n]*--prefix`)
 
