@@ -54,7 +54,8 @@ func (k *Known) Implements(packages []string, library string) string {
 	if of := k.provides["header "+library+".h"]; slices.Contains(packages, of) {
 		for _, key := range slices.Sorted(maps.Keys(k.provides)) {
 			name, is := strings.CutPrefix(key, "library ")
-			if is && k.provides[key] == of && name != library && strings.HasSuffix(name, library) && plainPath.MatchString(name) {
+			if is && k.provides[key] == of && name != library && strings.HasSuffix(name, library) &&
+				plainPath.MatchString(name) {
 				return name
 			}
 		}

@@ -315,8 +315,8 @@ func (s *Source) prepare(command, from string) {
 // has no install target.
 func (t *tree) unplaced(s *Source) {
 	made := configFiles.FindStringSubmatch(t.text("configure"))
-	if made != nil && t.has("Makefile") && !t.has("Makefile.in") && !slices.Contains(strings.Fields(made[1]), "Makefile") &&
-		!installTarget.MatchString(t.text("Makefile")) {
+	if made != nil && t.has("Makefile") && !t.has("Makefile.in") &&
+		!slices.Contains(strings.Fields(made[1]), "Makefile") && !installTarget.MatchString(t.text("Makefile")) {
 		s.Place = true
 		s.Remarks = append(s.Remarks, Finding{"steps", "place", "Makefile has no install target", Guessed})
 	}
