@@ -78,7 +78,7 @@ func TestStagesOfTheMethods(t *testing.T) {
 			"configure W/build: W/source/configure --prefix=T/plan/1 --with=T/lib/1 --disable-static",
 			"compile W/build: make (shared)", "place W/build: make install DESTDIR=W/stage"}},
 		{"method = \"configure\"\nin_tree = true\nparallel = false", []string{
-			"configure W/source: W/source/configure --prefix=T/plan/1 --disable-static", "compile W/source: make",
+			"configure W/source: ./configure --prefix=T/plan/1 --disable-static", "compile W/source: make",
 			"place W/source: make install DESTDIR=W/stage"}},
 		{"method = \"meson\"", []string{
 			"configure W/build: meson setup W/build W/source --prefix=T/plan/1 --libdir=lib --buildtype=release " +

@@ -69,11 +69,14 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 	destdir := "DESTDIR=" + d.stage
 	switch r.Build.Method {
 	case recipe.Configure:
+		script := filepath.Join(d.system, "configure")
+		if d.build == d.system { // as its authors run it: makefiles have relative paths then
+			script = "./configure"
+		}
 		return map[string][]Command{
-			StageConfigure: in(One, append([]string{filepath.Join(d.system, "configure"), "--prefix=" + job.Prefix},
-				args...)...),
-			StageCompile: in(shared(r), "make"),
-			StagePlace:   in(One, "make", "install", destdir),
+			StageConfigure: in(One, append([]string{script, "--prefix=" + job.Prefix}, args...)...),
+			StageCompile:   in(shared(r), "make"),
+			StagePlace:     in(One, "make", "install", destdir),
 		}
 	case recipe.CMake:
 		// Makefiles rather than ninja's, because make shares job slots.
