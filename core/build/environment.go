@@ -318,7 +318,7 @@ func harmless(dir string) bool {
 func findsNeeds(m recipe.Method) bool { return m == recipe.CMake || m == recipe.Meson }
 
 // CompilerPaths are variables that gcc, clang and ld read themselves, so that makefiles without
-// CPPFLAGS or LDFLAGS, or with their own, find the needs too. For methods that find them, there are
+// CPPFLAGS or LDFLAGS, or with their own, find the needs too. For methods that find them, they name
 // only the directories below include.
 func CompilerPaths(m recipe.Method, neighbours []Neighbour) map[string]string {
 	var headers, libraries []string

@@ -53,7 +53,7 @@ func (p process) run(ctx context.Context, room *sandbox.Session) error {
 	programs := host.Programs{Path: strings.Split(valueOf(p.env, "PATH"), ":")}
 	file := programs.Find(p.argv[0])
 	if script := filepath.Join(p.dir, p.argv[0]); strings.HasPrefix(p.argv[0], "./") && programs.Find(script) != "" {
-		file = p.argv[0] // which sees this name as its own
+		file = p.argv[0] // relative, because scripts take their directory from it
 	}
 	if file == "" {
 		return errNoProgram

@@ -2,7 +2,7 @@
 # Stands before a compiler: runs it, and notes the headers and libraries that it lacks. One
 # that is among the answers is there for this one call, empty; a test for which that is not
 # enough succeeds, as it would with the real one. FL_LISTEN is a directory to write in, FL_CFLAGS
-# has further arguments.
+# are more arguments for the compiler.
 real=$FL_COMPILERS/${0##*/}
 case $0 in *++) lang=c++; echo "language c++" >>"$FL_LISTEN/notes" ;; *) lang=c ;; esac
 test= text= out= how=link next= first= libs=" " bare=$0 trees=$CPATH line="

@@ -383,11 +383,11 @@ func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 // want makes a need from a look-up, under the option of that name.
 func (d *decision) want(l buildfile.Lookup, option string) {
 	name, sure, found := d.provider(l)
-	library := l.Name()
+	sought := l.Name()
 	if l.Kind == "header" { // its directory has the name of its library
-		library = strings.TrimSuffix(path.Dir(library), ".")
+		sought = strings.TrimSuffix(path.Dir(sought), ".")
 	}
-	part, behind := d.e.Known.brings(library, l.Required)
+	part, behind := d.e.Known.brings(sought, l.Required)
 	behind = behind && part.recipe != d.source.Name.Value && (!found || name == part.recipe)
 	if behind {
 		name, found = part.recipe, true

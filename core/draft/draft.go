@@ -426,9 +426,8 @@ func (t *tree) makefile(s *Source, name string) {
 			Finding{"args", "DESTDIR=" + value, name + ", which means the place to install in by it", Guessed})
 	}
 	if m := fixedLibrary.FindString(text); m != "" {
-		s.Prepare = `sed -i 's,/usr/lib[a-z0-9_/-]*/lib\([A-Za-z0-9_+-]*\)\.\(a\|so\)\>,-l\1,g' ` + name
-		s.Remarks = append(s.Remarks, Finding{"before_configure", s.Prepare, name + " names the file of a library, " +
-			strings.TrimSpace(m), Guessed})
+		s.prepare(`sed -i 's,/usr/lib[a-z0-9_/-]*/lib\([A-Za-z0-9_+-]*\)\.\(a\|so\)\>,-l\1,g' `+name,
+			name+" names the file of a library, "+strings.TrimSpace(m))
 	}
 	seen := map[string]bool{}
 	for _, m := range placeVariable.FindAllStringSubmatch(text, -1) {

@@ -81,29 +81,36 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 	h := &hearing{source: s, m: m, room: room, known: known, ctx: limited, answers: answers{}, needed: map[string]bool{},
 		args: s.Args, quick: how.Quick, progress: how.Progress}
 	err = h.hear()
-	if unheard := new(Unheard); errors.As(err, &unheard) && s.Prepare == "" && noPrefix.MatchString(unheard.Why) {
-		// It only makes the makefile, which has the prefix.
-		s.Method, s.Prepare = Finding{"method", string(recipe.Make),
-			"configure, which takes no --prefix and makes the makefile", Guessed}, "./configure"
-		s.InTree = false
-		return s.Listen(ctx, m, dir, known, how)
-	}
-	if unheard := new(Unheard); errors.As(err, &unheard) && s.Prepare == "" && tooOld.MatchString(unheard.Why) {
-		s.prepare(newGuess, "config.sub is too old for this machine")
-		s.Lookups = append(s.Lookups, required("program", "automake", "the newer config.sub that it has"))
-		return s.Listen(ctx, m, dir, known, how)
-	}
-	if unheard := new(Unheard); errors.As(err, &unheard) && s.Prepare == "" && incomplete.MatchString(unheard.Why) {
-		s.prepare("autoreconf -fi", "the archive lacks files beside its configure script")
-		for _, program := range []string{"autoreconf", "automake"} {
-			s.Lookups = append(s.Lookups, required("program", program, "the files that it makes"))
-		}
+	unheard := new(Unheard)
+	if errors.As(err, &unheard) && s.Prepare == "" && s.otherwise(unheard.Why) {
 		return s.Listen(ctx, m, dir, known, how)
 	}
 	if limited.Err() != nil && ctx.Err() == nil {
 		return &Unheard{"it took more than ten times the limit of a run"}
 	}
 	return err
+}
+
+// otherwise changes how the source is prepared, if the reason why its configure script stops can be
+// mended by that.
+func (s *Source) otherwise(why string) bool {
+	switch {
+	case noPrefix.MatchString(why): // it only makes the makefile, which has the prefix
+		s.Method, s.Prepare = Finding{"method", string(recipe.Make),
+			"configure, which takes no --prefix and makes the makefile", Guessed}, "./configure"
+		s.InTree = false
+	case tooOld.MatchString(why):
+		s.prepare(newGuess, "config.sub is too old for this machine")
+		s.Lookups = append(s.Lookups, required("program", "automake", "the newer config.sub that it has"))
+	case incomplete.MatchString(why):
+		s.prepare("autoreconf -fi", "the archive lacks files beside its configure script")
+		for _, program := range []string{"autoreconf", "automake"} {
+			s.Lookups = append(s.Lookups, required("program", program, "the files that it makes"))
+		}
+	default:
+		return false
+	}
+	return true
 }
 
 // enter makes a room for a source. The programs that make its configure script find the macros
@@ -332,19 +339,18 @@ func (h *hearing) compiling(run *heardRun) (err error) {
 		}
 	}
 	const enough = 6
-	var had []inquiry      // about what the shelf has, which later runs may not notice
-	var providers []string // of that
+	var had []inquiry // about what the shelf has, which later runs may not notice
 	for range enough {
 		grew := false
 		for _, a := range run.Asked {
 			if name := h.provider(a); name != "" && !h.own(a) {
 				grew = h.give(name, a) || grew
 				h.need(keysOf(a))
-				had, providers = append(had, a), append(providers, name)
+				had = append(had, a)
 			}
 		}
 		if !grew {
-			grew = h.relink(run, providers)
+			grew = h.relink(run, had)
 		}
 		if !grew && !run.OK { // all that the shelf has is not enough
 			for _, a := range run.Asked {
@@ -395,9 +401,13 @@ func (h *hearing) compiling(run *heardRun) (err error) {
 	return nil
 }
 
-// relink has the makefiles link libraries of packages under their own names, where those implement what
-// they look for. It reports whether that is new.
-func (h *hearing) relink(run *heardRun, packages []string) (changed bool) {
+// relink has the makefiles link libraries of the packages that they use under the names that those
+// libraries have on the shelf. It reports whether that is new.
+func (h *hearing) relink(run *heardRun, used []inquiry) (changed bool) {
+	var packages []string
+	for _, a := range used {
+		packages = append(packages, h.provider(a))
+	}
 	for _, a := range run.Asked {
 		library := h.known.Implements(packages, a.Names[0])
 		if _, answered := h.answers[a.Key()]; a.Kind != "library" || library == "" || answered || h.provider(a) != "" {

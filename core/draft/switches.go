@@ -180,39 +180,14 @@ func (h *hearing) idle(named []*buildfile.Switch, lookups []*buildfile.Lookup) (
 		return named, nil
 	}
 	run, err := h.run(args, h.answers)
-	if err != nil {
-		return nil, err
+	if err != nil || !run.OK {
+		return named, err
 	}
-	if !run.OK {
+	doubtful, known := h.affected(run, of)
+	if !known {
 		return named, nil
 	}
-	doubtful := map[*buildfile.Switch]bool{}
-	for _, made := range unlike(h.full, run) {
-		known := !compiled(made)
-		for stem, sw := range of {
-			if strings.Contains(buildfile.Stem(made), stem) {
-				doubtful[sw] = true
-				known = known || len(stem) > 2
-			}
-		}
-		if !known {
-			return named, nil
-		}
-	}
-	gone, its := missing(h.full, run), map[*buildfile.Switch][]*buildfile.Lookup{}
-	var last *buildfile.Switch // that controls a look-up
-	unsure := false            // whether others after that may be controlled by it, or by the next one
-	for _, l := range lookups {
-		switch sw := of[buildfile.Stem(l.Name())]; {
-		case !gone[keyOf(l.Kind, l.Name())]:
-		case sw == nil:
-			doubtful[last], unsure = true, true
-		default:
-			its[sw] = append(its[sw], l)
-			doubtful[sw] = doubtful[sw] || unsure
-			last, unsure = sw, false
-		}
-	}
+	its := controls(missing(h.full, run), of, lookups, doubtful)
 	for _, sw := range named {
 		if its[sw] == nil || doubtful[sw] {
 			alone = append(alone, sw)
@@ -226,6 +201,45 @@ func (h *hearing) idle(named []*buildfile.Switch, lookups []*buildfile.Lookup) (
 	return alone, nil
 }
 
+// affected are the switches whose names are in what a run has made otherwise. It reports whether they
+// account for all that has an effect on compilation; short names account for nothing.
+func (h *hearing) affected(run *heardRun, of map[string]*buildfile.Switch) (switches map[*buildfile.Switch]bool,
+	known bool) {
+	switches, known = map[*buildfile.Switch]bool{}, true
+	for _, made := range unlike(h.full, run) {
+		named := !compiled(made)
+		for stem, sw := range of {
+			if strings.Contains(buildfile.Stem(made), stem) {
+				switches[sw] = true
+				named = named || len(stem) > 2
+			}
+		}
+		known = known && named
+	}
+	return switches, known
+}
+
+// controls are the look-ups that are gone, by the switch with their name. Others, between those of
+// two switches, may be controlled by either: both are doubtful.
+func controls(gone map[string]bool, of map[string]*buildfile.Switch, lookups []*buildfile.Lookup,
+	doubtful map[*buildfile.Switch]bool) map[*buildfile.Switch][]*buildfile.Lookup {
+	its := map[*buildfile.Switch][]*buildfile.Lookup{}
+	var last *buildfile.Switch // nil before the first
+	between := false
+	for _, l := range lookups {
+		switch sw := of[buildfile.Stem(l.Name())]; {
+		case !gone[keyOf(l.Kind, l.Name())]:
+		case sw == nil:
+			doubtful[last], between = true, true
+		default:
+			its[sw] = append(its[sw], l)
+			doubtful[sw] = doubtful[sw] || between
+			last, between = sw, false
+		}
+	}
+	return its
+}
+
 // turn turns a switch off and, if that shows nothing about look-ups, on.
 func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) (conclude func(), err error) {
 	off, err := h.run(slices.Concat(h.args, sw.Off), h.answers)
@@ -234,8 +248,11 @@ func (h *hearing) turn(sw *buildfile.Switch, lookups []*buildfile.Lookup) (concl
 	}
 	var on *heardRun
 	changed, configured := differ(h.full, off)
-	if gone := missing(h.full, off); len(sw.On) > 0 && (len(gone) == 0 && !changed || len(gone) > 0 &&
-		(configured || h.had(gone))) {
+	says := !changed // whether a run with it on can say more
+	if len(missing(h.full, off)) > 0 {
+		says = configured || len(h.lost(h.full, off)) > 0
+	}
+	if len(sw.On) > 0 && says {
 		if on, err = h.run(slices.Concat(h.args, sw.On), h.answers); err != nil {
 			return nil, err
 		}
@@ -255,7 +272,7 @@ func (h *hearing) turned(sw *buildfile.Switch, lookups []*buildfile.Lookup, off,
 	if configured { // it affects what is built, whatever its name
 		sw.Purpose = ""
 	}
-	had := h.had(gone)
+	had := len(h.lost(h.full, off)) > 0
 	if configured && !had {
 		clear(gone) // it is on, without them
 	}
@@ -284,16 +301,6 @@ func (h *hearing) turned(sw *buildfile.Switch, lookups []*buildfile.Lookup, off,
 			sw.On = nil
 		}
 	}
-}
-
-// had reports whether one of some look-ups was answered.
-func (h *hearing) had(keys map[string]bool) bool {
-	for key := range keys {
-		if _, answered := h.answers[key]; answered {
-			return true
-		}
-	}
-	return false
 }
 
 // agree runs the step with the arguments that will be decided. To turn off what no recipe has can
