@@ -435,9 +435,9 @@ func Placeable(built []string) []string {
 	})
 }
 
-// tries matches programs that only test or demonstrate the package.
+// tries matches programs that only test, demonstrate or install the package.
 var tries = pattern.New(`(?i)^(?:tests?|check|example|demo|sample|bench)|(?:[-_.]tests?|test|bench|[-_]demo` +
-	`|[-_]example)$`)
+	`|[-_]example|^install)$`)
 
 // movable compiles a static library with -fPIC if the makefile makes no shared one, so that
 // shared libraries of other packages can include it.
