@@ -216,6 +216,11 @@ func (e Evidence) recipeFor(r *recipe.Recipe, c *diagnose.Cause, needed bool) (n
 	for _, wanted := range c.Names {
 		for _, kind := range dependencyKinds[c.Kind] {
 			provider, known, found := packages.Find(kind, wanted)
+			if kind == "module" && !known { // its library may be there without a module
+				if need, has := packages.WithLibrary(wanted); has {
+					provider, found = need.Recipe, true
+				}
+			}
 			if !found ||
 				r != nil && (provider == r.Name || needed != slices.ContainsFunc(r.Needs, func(n *recipe.Need) bool {
 					return slices.Contains(n.Names(), provider)

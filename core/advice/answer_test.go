@@ -1,6 +1,7 @@
 package advice
 
 import (
+	"bytes"
 	"os"
 	"path/filepath"
 	"testing"
@@ -125,6 +126,31 @@ func TestAnswersInOrder(t *testing.T) {
 		}
 		assert.Equal(t, c.want, texts, what)
 	}
+}
+
+// A library that the shelf has without a pkg-config module is preferred to the operating system's.
+func TestUndescribed(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.CopyFS(filepath.Join(dir, "reed"), os.DirFS(fern(t).Dir)))
+	file := filepath.Join(dir, "reed", recipe.FileName)
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	text = append(bytes.Replace(text, []byte(`"fern"`), []byte(`"reed"`), 1), "[offers]\nlibraries = [\"reed2\"]\n"...)
+	require.NoError(t, os.WriteFile(file, text, 0o644))
+	e := evidence(t, "reed2")
+	e.Known = func() (*draft.Known, error) {
+		return draft.Survey(recipe.NewShelves([]recipe.Shelf{{Dir: dir}}), &store.Store{Root: t.TempDir()})
+	}
+	cause := diagnose.Own().Log("configure: error: Package requirements (reed2) were not met:\n\nNo package 'reed2' found\n\n" +
+		"Consider adjusting the PKG_CONFIG_PATH environment variable if you\ninstalled software in a non-standard prefix.\n\n" +
+		"Alternatively, you may set the environment variables REEDS_CFLAGS\nand REEDS_LIBS to avoid the need to call pkg-config.")
+	r := fern(t)
+	require.NoError(t, To(r, &build.Failure{Stage: build.StageConfigure, Cause: &cause}, e)[0].Give(r, "# why"))
+	changed, err := recipe.Read(r.Dir, "fern")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"REEDS_CFLAGS=-I$FL_TREE_REED/include", "REEDS_LIBS=-lreed2"}, changed.Build.Args)
+	assert.Equal(t, "reed", changed.Needs[0].Recipe)
+	assert.Equal(t, "reed", For(changed, &cause, e).Needed, "and not of the operating system")
 }
 
 // A second warning that counts as an error ends all of them.

@@ -136,6 +136,40 @@ func renamed(r *recipe.Recipe, c *diagnose.Cause, e Evidence) []*Answer {
 		fmt.Sprintf("# The step %s makes the makefiles link %s instead of %s.", early(r), library, c.Name()))
 }
 
+// undescribed passes the flags of a library that the shelf has without a pkg-config module, in the
+// variables that stand in for the module.
+func undescribed(r *recipe.Recipe, c *diagnose.Cause, e Evidence) []*Answer {
+	need, args := Undescribed(r, c, e)
+	if need.Recipe == "" || slices.Contains(r.Build.Args, args[0]) {
+		return nil
+	}
+	says := fmt.Sprintf("# %s has the library %s, but no module: the arguments %s have its flags.", need.Recipe, c.Name(),
+		strings.Join(args, " "))
+	if !slices.Contains(needs(r), need.Recipe) {
+		says = need.Text() + "\n" + says
+	}
+	return []*Answer{withArguments(r, says, args...)}
+}
+
+// Undescribed finds the library that a missing pkg-config module would describe on the shelf: the need
+// that brings it, and the arguments that stand in for the module. The need has no recipe if there is
+// none, or if the source names no such variables.
+func Undescribed(r *recipe.Recipe, c *diagnose.Cause, e Evidence) (need recipe.NeedEntry, args []string) {
+	if c.Kind != diagnose.MissingModule || c.Flags == "" || e.Known == nil || r == nil ||
+		r.Build.Method != recipe.Configure {
+		return need, nil
+	}
+	known, err := e.Known()
+	if err != nil {
+		return need, nil
+	}
+	if need, _ = known.WithLibrary(c.Name()); need.Recipe == r.Name {
+		need.Recipe = ""
+	}
+	return need, []string{c.Flags + "_CFLAGS=-I$FL_TREE_" + recipe.VariableName(need.Recipe) + "/include",
+		c.Flags + "_LIBS=-l" + c.Name()}
+}
+
 // include adds the #include of a need's header to a file that uses what it defines: older releases
 // of other libraries have made it.
 func include(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {

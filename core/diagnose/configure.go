@@ -115,6 +115,9 @@ func whichModule(c *Cause, lines []string, at int) bool {
 			versionBelow(c, lines, at+1+i)
 			return true
 		}
+		if match := moduleFlags.FindStringSubmatch(line); match != nil {
+			c.Flags = match[1]
+		}
 		match := noPackage.FindStringSubmatch(line)
 		switch {
 		case match == nil:
@@ -128,6 +131,9 @@ func whichModule(c *Cause, lines []string, at int) bool {
 	}
 	return len(c.Names) > 0
 }
+
+// moduleFlags matches how scripts name the variables that stand in for a module.
+var moduleFlags = re(`you may set the environment variables (\w+)_CFLAGS$`)
 
 // said finds out what a configure script means with its last words: what it
 // names there, of what it has looked for before; or else what the words say.

@@ -72,6 +72,7 @@ type Cause struct {
 	Also    []Cause  `json:"also,omitempty"`    // what else is missing by the same log
 	Without string   `json:"without,omitempty"` // the argument for building without it, from the message
 	Asks    string   `json:"asks,omitempty"`    // the argument that the message asks for, such as --enable-moss
+	Flags   string   `json:"flags,omitempty"`   // FLAGS_CFLAGS and FLAGS_LIBS stand in for a pkg-config module
 	Place   string   `json:"place,omitempty"`   // FILE:LINE in the source
 	Line    int      `json:"line"`              // of the log, counted from 1; 0: unknown
 	Lines   []string `json:"lines"`             // of the log around it

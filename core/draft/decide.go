@@ -150,6 +150,10 @@ func (s *Source) Decide(e Evidence) Decided {
 			d.Itself = append(d.Itself, l.Kind+" "+strings.Join(l.Names, ", or "))
 		}
 	}
+	d.Choices = slices.DeleteFunc(d.Choices, func(c Choice) bool { // what is needed in any case is no choice
+		return len(c.On) == 0 && len(c.Off) == 0 && c.Values == nil &&
+			!slices.ContainsFunc(d.Needs, func(w Wants) bool { return slices.Contains(w.When, c.Name) })
+	})
 	slices.Sort(d.Perhaps)
 	d.Perhaps = slices.Compact(d.Perhaps)
 	slices.Sort(d.Itself)
@@ -397,7 +401,7 @@ func (d *decision) want(l buildfile.Lookup, option string) {
 			Reason: fmt.Sprintf("%s %s in %s", l.Kind, l.Name(), l.From)}
 		versions, why := d.ofPackage(l, name)
 		if behind {
-			w.Options = fmt.Sprintf("{ %s = %s }", part.name, part.value)
+			w.Options = part.need().Options
 		}
 		if w.Version = versions; why != "" {
 			w.Reason = fmt.Sprintf("%s %s %s in %s%s", l.Kind, l.Name(), l.Version, l.From, why)

@@ -176,18 +176,22 @@ func TestDraftsAreRecipes(t *testing.T) {
 func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 	s := &store.Store{Root: t.TempDir()}
 	require.NoError(t, s.Prepare())
-	stage := filepath.Join(t.TempDir(), "stage")
-	for _, name := range []string{"lib/pkgconfig/dew-2.pc", "lib/libsoil.so", "bin/spore", "include/leaf/leaf.h", "include/stdio.h",
-		"include/util.h",
-		"lib/cmake/LoamDB/LoamDBConfig.cmake"} {
-		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(stage, name)), 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(stage, name), nil, 0o644))
+	for name, files := range map[string][]string{
+		"garden": {"lib/pkgconfig/dew-2.pc", "lib/libsoil.so", "bin/spore", "include/leaf/leaf.h", "include/stdio.h",
+			"include/util.h", "lib/cmake/LoamDB/LoamDBConfig.cmake"},
+		"arbor": {"include/garden/util.h"}, // which stands in for that of the other
+	} {
+		stage := filepath.Join(t.TempDir(), "stage")
+		for _, file := range files {
+			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(stage, file)), 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(stage, file), nil, 0o644))
+		}
+		r := store.Ref{Name: name, Version: "1", ID: "0123456789ab"}
+		_, _, err := s.Place(stage, r, nil)
+		require.NoError(t, err)
+		require.NoError(t, s.Commit(&store.Receipt{Ref: r}))
 	}
-	r := store.Ref{Name: "garden", Version: "1", ID: "0123456789ab"}
-	_, _, err := s.Place(stage, r, nil)
-	require.NoError(t, err)
-	require.NoError(t, s.Commit(&store.Receipt{Ref: r}))
-	known, err := Survey(shelf(t, "garden", "zlib", "libmoss"), s)
+	known, err := Survey(shelf(t, "garden", "arbor", "zlib", "libmoss"), s)
 	require.NoError(t, err)
 	for asked, want := range map[string]string{
 		"module dew-2": "garden sure", "library soil": "garden sure", "program spore": "garden sure",
@@ -271,6 +275,8 @@ func TestFeaturesAreDecided(t *testing.T) {
 		"AC_ARG_ENABLE([asm], [AS_HELP_STRING([--enable-asm], [fast])], [], [enable_asm=auto])\nAC_PROG_CXX\n": "asm=auto, program c++",
 		"AC_ARG_WITH([tls], [AS_HELP_STRING([--with-tls={moss,reed}], [which])])\nif test $with_tls = moss; " +
 			"then\nAC_CHECK_LIB([moss],[f])\nfi\n": "tls=moss, moss |tls == moss",
+		// What is needed anyway is no option.
+		"AC_CHECK_LIB([dew], [f])\nAC_CHECK_LIB([deww], [f], [], [AC_MSG_ERROR([x])])\n": "libdew { widec = true }",
 		"AC_CHECK_LIB([reed], [f], [found=yes])\nAC_CHECK_LIB([dew], [f], [found=yes])\nif test $found = no; " +
 			"then\nAC_MSG_ERROR([none])\nfi\n": "libdew ",
 		"AC_CHECK_LIB([moss-16], [f], [], [AC_MSG_ERROR([x])])\nAC_CHECK_LIB([sage], [f], [], [AC_MSG_ERROR([x])])\n": `moss { moss-16 = "on" }, perhaps library sage`,

@@ -2,6 +2,7 @@ package draft
 
 import (
 	"cmp"
+	"fmt"
 	"io/fs"
 	"maps"
 	"path"
@@ -23,6 +24,7 @@ import (
 type Known struct {
 	recipes  []string
 	provides map[string]string   // KIND NAME of a dependency to a package
+	direct   map[string]bool     // headers that are directly in the include directory of their package
 	needs    map[string][]string // of recipes, by their names
 	trees    map[string]string   // of packages that are built
 	under    map[string][]string // the trees of the libraries that a tree needs
@@ -50,6 +52,22 @@ func (k *Known) brings(name string, required bool) (switchable, bool) {
 		return switchable{}, false
 	}
 	return k.options[i], true
+}
+
+// WithLibrary is the need that brings a library: on the recipe that is known to have it, or that
+// builds it by an option.
+func (k *Known) WithLibrary(name string) (need recipe.NeedEntry, found bool) {
+	if provider, sure, _ := k.Find("library", name); sure {
+		return recipe.NeedEntry{Recipe: provider, Role: recipe.Library}, true
+	}
+	part, found := k.brings(name, true)
+	return part.need(), found
+}
+
+// need is the need on the recipe with the option.
+func (s switchable) need() recipe.NeedEntry {
+	return recipe.NeedEntry{Recipe: s.recipe, Role: recipe.Library,
+		Options: fmt.Sprintf("{ %s = %s }", s.name, s.value)}
 }
 
 // A variant is a second library of a package: the usual names of the option that builds it, and the
@@ -145,8 +163,8 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 	if err != nil {
 		return nil, err
 	}
-	k := &Known{recipes: names, provides: map[string]string{}, versions: map[string]string{}, trees: map[string]string{},
-		under: map[string][]string{}, public: map[string][]string{}, needs: map[string][]string{}}
+	k := &Known{recipes: names, provides: map[string]string{}, direct: map[string]bool{},
+		versions: map[string]string{}, trees: map[string]string{}, under: map[string][]string{}, public: map[string][]string{}, needs: map[string][]string{}}
 	receipts, err := s.Receipts()
 	if err != nil {
 		return nil, s.Wrap(err)
@@ -255,8 +273,12 @@ func (k *Known) tree(r *store.Receipt, tree string, files []store.File) {
 	for _, f := range files {
 		for _, dir := range below {
 			header, is := strings.CutPrefix(f.Path, dir)
-			if is && f.Mode&fs.ModeDir == 0 && !buildfile.OfC(header) { // which the system has, too
-				k.provides["header "+header] = r.Name
+			if !is || f.Mode&fs.ModeDir != 0 || buildfile.OfC(header) { // which the system has, too
+				continue
+			}
+			// A header below a directory can stand in for that of another package.
+			if direct := dir == "include/"; direct || !k.direct[header] {
+				k.provides["header "+header], k.direct[header] = r.Name, direct
 			}
 		}
 	}

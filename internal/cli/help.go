@@ -402,6 +402,9 @@ func (h *helper) adviceForMissing(r *recipe.Recipe, c *diagnose.Cause) (lines, p
 	case m.Needed != "":
 		a.add("", "%s already needs %s, which has it or has its name: the build looks elsewhere, or for a part that %s "+
 			"was built without.", a.in, m.Needed, m.Needed)
+		if need, args := advice.Undescribed(r, c, h.evidence); need.Recipe == m.Needed {
+			a.add(fmt.Sprintf("args = [%q, %q]", args[0], args[1]), "It has the library, but no module: in [build] of %s", a.in)
+		}
 		return a.lines, nil
 	case m.At != "":
 		a.add("", "This machine has it: %s. If the log is from this machine, nothing has to be installed: the build looks "+
