@@ -36,10 +36,10 @@ func (a *Answer) Give(r *recipe.Recipe, why string) error {
 // To finds the answers to a failed build, the best first: the argument, or the step, that moves files
 // placed outside into the tree; a directory that is expected; an option that is off and provides
 // what is missing; the argument that the source asks for; a library of a need that implements the
-// missing one, or that has no module; a need on a recipe; the argument with which the source goes without it; a no-op in
-// place of what writes documentation; a need on the operating system; an empty file in place of
-// documentation that the archive lacks; a flag that is known to help; a directory outside the source
-// to build in; compiling only what is placed; copying what was built.
+// missing one, or that has no module; a need on a recipe; the argument with which the source goes
+// without it; a no-op in place of what writes documentation; a need on the operating system; an empty
+// file in place of documentation that the archive lacks; a flag that is known to help; a directory
+// outside the source to build in; compiling only what is placed; copying what was built.
 func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	c := f.Cause
 	answers := slices.Concat(inside(r, f), directories(r, f), installing(r, f))

@@ -164,7 +164,8 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 		return nil, err
 	}
 	k := &Known{recipes: names, provides: map[string]string{}, direct: map[string]bool{},
-		versions: map[string]string{}, trees: map[string]string{}, under: map[string][]string{}, public: map[string][]string{}, needs: map[string][]string{}}
+		versions: map[string]string{}, trees: map[string]string{}, needs: map[string][]string{},
+		under: map[string][]string{}, public: map[string][]string{}}
 	receipts, err := s.Receipts()
 	if err != nil {
 		return nil, s.Wrap(err)
