@@ -275,7 +275,7 @@ func (a *Archives) Use(ctx context.Context, w Wanted, do func(file string) error
 func (a *Archives) lock(ctx context.Context, partial string, w Wanted) (func(), error) {
 	unlock, err := filelock.Exclusive(ctx, partial+".lock", func() {
 		a.Events.Event(event.Event{Kind: event.Waiting, Package: w.Package, Version: w.Version,
-			Text: "another fernladder to download the same archive"})
+			Text: "another download of the same archive"})
 	})
 	if err != nil && ctx.Err() == nil {
 		return nil, &StoreError{err}
