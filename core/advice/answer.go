@@ -313,17 +313,30 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 		return tolerant(r) // one after the other would take long
 	}
 	flag, variables := helpful(c)
-	blind := false
-	switch {
-	case flag != "" || c.Kind != diagnose.Undefined:
-	case c.Found != "" && r.Build.Method == recipe.Make: // which takes no LIBS
-		flag, variables = lateLibraries+" "+c.Found, []string{"CC", "CXX"}
-	case c.Found == "" && len(r.Needs) > 0: // a library of a need may precede the objects that use it
-		flag, variables, blind = lateLibraries, []string{"CC", "CXX"}, true
-	}
-	if flag == "" {
+	switch both := []string{"CC", "CXX"}; {
+	case flag != "":
+		return withFlag(r, flag, variables, false)
+	case c.Kind != diagnose.Undefined:
 		return nil
+	case c.Found != "" && r.Build.Method == recipe.Make: // which takes no LIBS
+		return withFlag(r, lateLibraries+" "+c.Found, both, false)
+	case c.Found == "":
+		// It may be defined inline, which compilers before GCC 5 took for a definition as well; or a library
+		// of a need may precede the objects that use it.
+		var answers []*Answer
+		if !ofCXX.MatchString(c.Place) && !strings.ContainsAny(c.Name(), ":(") {
+			answers = withFlag(r, "-fgnu89-inline", both[:1], true)
+		}
+		if len(r.Needs) > 0 {
+			answers = append(answers, withFlag(r, lateLibraries, both, true)...)
+		}
+		return answers
 	}
+	return nil
+}
+
+// withFlag adds a flag to what some variables have.
+func withFlag(r *recipe.Recipe, flag string, variables []string, blind bool) []*Answer {
 	args := slices.Clone(r.Build.Args)
 	asArgument := r.Build.Method == recipe.Make && !slices.Contains(variables, "CFLAGS")
 	var names, says []string

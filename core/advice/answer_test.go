@@ -91,6 +91,8 @@ func TestAnswersInOrder(t *testing.T) {
 			Lines: []string{"cc -o fern -lm leaf.a"}},
 			[]string{`# CC = "cc -Wl,--no-as-needed", CXX = "c++ -Wl,--no-as-needed" in [build.env].`,
 				placed}},
+		"a definition is inline": {diagnose.Cause{Kind: diagnose.Undefined, Names: []string{"leaf"}, Place: "leaf.c:7"},
+			[]string{`# CC = "cc -fgnu89-inline" in [build.env].`, placed}},
 		"a name without its header": {diagnose.Cause{Kind: diagnose.CompileError, Place: "src/leaf.cpp:7",
 			Lines: []string{"src/leaf.cpp:7:2: error: ‘numeric_limits’ was not declared in this scope"}},
 			[]string{`# CXX = "c++ -include limits" in [build.env].`, placed}},

@@ -74,8 +74,10 @@ fi
 // arrange joins lib64 with lib and takes the debug information out of the placed files, in the
 // stage or at the path of the tree.
 func (a *attempt) arrange(ctx context.Context, output *os.File) error {
-	placed, since := a.job.Prefix, ""
+	placed, since, two := a.job.Prefix, "", !a.job.Away()
 	if staged, err := a.staged(); err == nil && staged != nil {
+		_, err := staged.Lstat("lib64")
+		two = two && err == nil
 		staged.Close()
 		placed = a.dirs.stage + a.job.Prefix
 	} else if a.job.Away() { // files of others are there, too
@@ -88,7 +90,7 @@ func (a *attempt) arrange(ctx context.Context, output *os.File) error {
 		}
 	}
 	script := map[string]string{recipe.DebugNone: stripAway, recipe.DebugBeside: stripBeside}[debugOf(a.job)]
-	if !a.job.Away() {
+	if two {
 		script = oneLib + script
 	}
 	if script == "" {

@@ -115,18 +115,13 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 				targets = append(targets, arg)
 			}
 		}
-		// Some copy into directories that always exist in /usr/local.
-		var usual []string
-		for _, dir := range []string{"bin", "sbin", "lib", "include", "etc", "games", "share/man/man1", "share/man/man5",
-			"share/man/man6", "share/man/man8", "share/man", "share", "man/man1", "man/man5", "man/man6", "man/man8", "man"} {
-			if usual = append(usual, filepath.Join(d.stage, job.Prefix, dir)); !job.Away() {
-				usual = append(usual, filepath.Join(job.Prefix, dir))
-			}
+		tops := []string{d.stage + job.Prefix}
+		if !job.Away() {
+			tops = append(tops, job.Prefix)
 		}
-		place := in(One, append([]string{"mkdir", "-p"}, usual...)...)
+		place := in(One, append([]string{"sh", "-c", makeUsual, "sh"}, tops...)...)
 		place = append(place, in(One, append([]string{"make", "install", destdir}, variables...)...)...)
-		place = append(place,
-			in(One, append(append([]string{"rmdir", "--ignore-fail-on-non-empty"}, usual...), d.stage+job.Prefix)...)...)
+		place = append(place, in(One, append([]string{"sh", "-c", removeUsual, "sh"}, tops...)...)...)
 		return map[string][]Command{
 			StageCompile: in(shared(r), append(append([]string{"make"}, targets...), variables...)...),
 			StagePlace:   place,
@@ -134,3 +129,13 @@ func method(t Target, job *Job, d workDirs) map[string][]Command {
 	}
 	return nil // a script has nothing but its steps
 }
+
+// Shell text that makes the directories below its arguments that always exist in /usr/local, because
+// some makefiles copy into them, and that removes those that are still empty, and the first argument.
+const (
+	usual = "bin sbin lib include etc games share/man/man1 share/man/man5 share/man/man6 share/man/man8 share/man share " +
+		"man/man1 man/man5 man/man6 man/man8 man"
+	makeUsual   = `for top; do mkdir -p "$top" && (cd "$top" && mkdir -p ` + usual + `) || exit; done`
+	removeUsual = `for top; do (cd "$top" && rmdir --ignore-fail-on-non-empty ` + usual + `); done
+rmdir --ignore-fail-on-non-empty "$1"`
+)

@@ -94,13 +94,14 @@ func (a *attempt) listBuilt(f *Failure) {
 	}
 }
 
-// Built are the programs and libraries in a directory that a build has made there.
+// Built are the programs, plug-ins and libraries in a directory that a build has made there.
 func Built(d *safefs.Dir, before func(name string) bool) (names []string) {
 	const most = 200
 	d.Walk(true, func(e safefs.Entry) error {
 		base := path.Base(e.Name)
 		library := IsLibrary(base)
-		program := e.Mode&0o111 != 0 && !library && !strings.Contains(base, ".so") && !strings.HasSuffix(base, ".o")
+		program := IsPlugin(base) ||
+			e.Mode&0o111 != 0 && !library && !strings.Contains(base, ".so") && !strings.HasSuffix(base, ".o")
 		if !e.Mode.IsRegular() || !library && !program || len(names) == most || strings.Contains(e.Name, "CMakeFiles/") ||
 			printable(e.Name) != e.Name || before(e.Name) {
 			return nil
@@ -127,6 +128,9 @@ func Built(d *safefs.Dir, before func(name string) bool) (names []string) {
 func IsLibrary(base string) bool {
 	return strings.HasPrefix(base, "lib") && (strings.HasSuffix(base, ".a") || strings.Contains(base, ".so"))
 }
+
+// IsPlugin reports whether a file has the name of a shared object that programs load.
+func IsPlugin(base string) bool { return strings.HasSuffix(base, ".so") && !IsLibrary(base) }
 
 // staged opens the directory of the tree in the stage; nil if there is none.
 func (a *attempt) staged() (*safefs.Dir, error) {

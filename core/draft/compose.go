@@ -478,12 +478,16 @@ func PlaceByName(name string) string {
 	return PlaceStep([]string{"$(find . -type f -perm -100 -iname " + name + ")"})
 }
 
-// PlaceStep is shell text that places programs and libraries, named relative to the build
+// PlaceStep is shell text that places programs, plug-ins and libraries, named relative to the build
 // directory, with headers beside the libraries, and manual pages.
 func PlaceStep(built []string) string {
-	var programs, libraries, headers, lines []string
+	var programs, plugins, libraries, headers, lines []string
 	for _, name := range built {
-		if !build.IsLibrary(path.Base(name)) {
+		switch base := path.Base(name); {
+		case build.IsPlugin(base):
+			plugins = append(plugins, name)
+			continue
+		case !build.IsLibrary(base):
 			programs = append(programs, name)
 			continue
 		}
@@ -495,7 +499,7 @@ func PlaceStep(built []string) string {
 	for _, some := range []struct {
 		files []string
 		to    string
-	}{{programs, "bin"}, {libraries, "lib"}} {
+	}{{programs, "bin"}, {libraries, "lib"}, {plugins, "lib/$FL_NAME"}} {
 		if len(some.files) > 0 {
 			lines = append(lines, "mkdir -p $DESTDIR$FL_PREFIX/"+some.to, "for file in "+strings.Join(some.files, " ")+"; do",
 				"\ttest ! -f $file || cp -P $file $DESTDIR$FL_PREFIX/"+some.to, "done")

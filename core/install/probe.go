@@ -364,12 +364,17 @@ func (p *probe) next(f *build.Failure) *advice.Answer {
 
 // says identifies a failure.
 func says(f *build.Failure) string {
-	text := f.Stage + " " + f.What
-	if f.Cause != nil {
-		text = f.Stage + " " + string(f.Cause.Kind) + " " + filepath.Base(f.Cause.Name()) + " " + f.Cause.Place
+	switch {
+	case f.Cause != nil:
+		return f.Stage + " " + string(f.Cause.Kind) + " " + filepath.Base(f.Cause.Name()) + " " + f.Cause.Place
+	case f.Stage == build.StagePlace: // files are placed one after another
+		return f.Stage + " " + buildID.ReplaceAllString(strings.Join(f.Lines, "\n"), "")
 	}
-	return text
+	return f.Stage + " " + f.What
 }
+
+// buildID matches a build's id in its paths.
+var buildID = pattern.New(`-[0-9a-f]{12}\b`)
 
 // further reports whether a build got further than the one before: to a later stage, or to
 // another failure in the same one.
@@ -451,6 +456,12 @@ func (p *probe) install(ctx context.Context, packages []string, program bool) (b
 
 // earlier are the notes of probes before.
 var earlier = pattern.New(`(?m)^# Probed on .*\n(?:#   .*\n)*\n*`)
+
+// WasProbed reports whether a recipe has the note of a probe.
+func WasProbed(r *recipe.Recipe) bool {
+	text, err := r.OnShelf(recipe.FileName).ReadFile(recipe.Largest)
+	return err == nil && earlier.MatchString(string(text))
+}
 
 // note appends a text to the recipe, in place of an earlier probe's note.
 func (p *probe) note(text string) error {

@@ -13,6 +13,7 @@ import (
 	"fernladder/core/diagnose"
 	"fernladder/core/draft"
 	"fernladder/core/host"
+	"fernladder/core/install"
 	"fernladder/core/landing"
 	"fernladder/core/machine"
 	"fernladder/core/pattern"
@@ -70,7 +71,10 @@ func (h *helper) lines(err error) []string {
 			return nil
 		}
 		if failure.Cause == nil {
-			return h.outside(r, failure)
+			if lines := h.outside(r, failure); len(lines) > 0 {
+				return lines
+			}
+			return h.tries(r, failure)
 		}
 		if programs := build.PlacedPrograms(failure.Work); failure.Stage == build.StageTry &&
 			failure.Cause.Kind == diagnose.MissingProgram && len(programs) > 0 {
@@ -79,7 +83,7 @@ func (h *helper) lines(err error) []string {
 				"[[need]] with role = \"runtime\" in %s.",
 				strings.Join(programs[:min(few, len(programs))], ", "), r.File)}
 		}
-		return append(h.advice(r, failure.Cause), h.says(failure)...)
+		return slices.Concat(h.advice(r, failure.Cause), h.tries(r, failure), h.says(failure))
 	}
 	var missing *host.Missing
 	if errors.As(err, &missing) {
@@ -121,6 +125,17 @@ func (h *helper) says(f *build.Failure) (lines []string) {
 		}
 	}
 	return lines
+}
+
+// tries says what a probe would try first, unless the recipe was probed already.
+func (h *helper) tries(r *recipe.Recipe, f *build.Failure) []string {
+	for _, a := range advice.To(r, f, h.evidence) {
+		if what, changes := strings.CutPrefix(a.Text, "# "); changes && !a.Detour && !install.WasProbed(r) {
+			return []string{fmt.Sprintf("fernladder draft %s --probe tries this: %s", r.Name,
+				strings.ReplaceAll(what, "\n# ", "\n    "))}
+		}
+	}
+	return nil
 }
 
 // outside says how files that were placed outside get into the tree.
@@ -369,7 +384,7 @@ func (h *helper) against(r *recipe.Recipe, c *diagnose.Cause) (lines, packages [
 	case diagnose.NotRelocatable:
 		return say("In %s: [build.env] with CFLAGS = \"-O2 -fPIC\".", file)
 	case diagnose.Undefined:
-		if library, is := strings.CutPrefix(c.Found, "-l"); is {
+		if library, is := strings.CutPrefix(c.Found, "-l"); is && (r == nil || r.Build.Method != recipe.Make) {
 			return say("It is in the library %s: LIBS = %q in [build.env] of %s makes configure scripts link it.", library,
 				c.Found, file)
 		}
