@@ -67,7 +67,7 @@ func (s *Source) Compose(o Origin, d Decided, family string) string {
 	c.line("[build]")
 	c.finding("method", s.Method)
 	if s.Dir != "" {
-		c.line("dir    = %s   # the only directory with a build system", quote(s.Dir))
+		c.line("dir    = %s   # it has the build system", quote(s.Dir))
 	}
 	if len(s.Args) > 0 {
 		c.line("args   = %s   # guessed", list(s.Args))

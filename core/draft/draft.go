@@ -151,14 +151,19 @@ func below(files fs.FS) string {
 		if len(coded) == 1 {
 			return coded[0]
 		}
-		for _, name := range []string{"unix", "src", "source"} {
-			if i := slices.IndexFunc(found, func(dir string) bool { return path.Base(dir) == name }); i >= 0 {
+		for _, name := range []string{"unix", "linux", "src", "source"} {
+			if i := slices.IndexFunc(found, func(dir string) bool { // as in gmake.unix
+				return slices.Contains(strings.FieldsFunc(path.Base(dir), separates), name)
+			}); i >= 0 {
 				return found[i]
 			}
 		}
 	}
 	return ""
 }
+
+// separates reports whether a character stands between the parts of a name.
+func separates(c rune) bool { return strings.ContainsRune("._-", c) }
 
 // aside are directories whose build system is not that of the package.
 var aside = pattern.New(`(?i)^(?:\.|tests?$|testing$|testsuite|docs?$|documentation|examples?$|samples?$|demos?$` +
