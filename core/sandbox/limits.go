@@ -75,12 +75,9 @@ func unprivileged() error {
 	return dropCapabilities()
 }
 
-// become makes all threads another user, with no group but its own, and so without capabilities.
-// That group is also listed, as after a login: some sources try out what programs do with such a list.
+// become makes all threads another user, and so without capabilities. credential has left them no
+// other group.
 func become(uid, gid int) error {
-	if err := syscall.Setgroups([]int{gid}); err != nil {
-		return err
-	}
 	if err := syscall.Setresgid(gid, gid, gid); err != nil {
 		return err
 	}

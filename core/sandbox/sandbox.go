@@ -174,7 +174,7 @@ func (r Room) attributes() *syscall.SysProcAttr {
 			a.GidMappings = []syscall.SysProcIDMap{{ContainerID: 0, HostID: 0, Size: 1},
 				{ContainerID: builder, HostID: r.User.GID, Size: 1}}
 			a.GidMappingsEnableSetgroups = true
-			a.Credential = &syscall.Credential{}
+			a.Credential = credential(builder)
 		} else {
 			a.UidMappings = []syscall.SysProcIDMap{{ContainerID: builder, HostID: os.Getuid(), Size: 1}}
 			a.GidMappings = []syscall.SysProcIDMap{{ContainerID: builder, HostID: os.Getgid(), Size: 1}}
@@ -184,6 +184,12 @@ func (r Room) attributes() *syscall.SysProcAttr {
 		}
 	case r.User.Other():
 		a.Cloneflags = syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC
+		a.Credential = credential(r.User.GID)
 	}
 	return a
 }
+
+// credential is root with the group of the user that the process becomes as its only other one. That
+// group is listed as after a login: some sources try out what programs do with such a list. A process
+// sets its groups cheaply only while it has one thread.
+func credential(gid int) *syscall.Credential { return &syscall.Credential{Groups: []uint32{uint32(gid)}} }
