@@ -37,6 +37,8 @@ func TestNameVersionAndMethod(t *testing.T) {
 	}{
 		{"a generated script says all", "whatever_9.orig.tar.gz", sourceOf("configure", generated),
 			"mistplan 2.1.0 configure", Certain, Certain},
+		{"but not that it is old", "mistplan-2.2.0.tar.gz", sourceOf("configure", generated), "mistplan 2.2.0 configure", Certain,
+			Certain},
 		{"one written by hand says nothing", "soil_1.2.dfsg.orig.tar.bz2", sourceOf("configure", "#!/bin/sh\n"),
 			"soil 1.2.dfsg configure", Guessed, Certain},
 		{"cmake", "Loam-DB-0.9.tar.gz",

@@ -80,11 +80,20 @@ func (t *tree) identity(s *Source) {
 		{"version", archiveVersion, "the archive's name", Guessed},
 		t.headerVersion(),
 	})
-	more := strings.TrimPrefix(archiveVersion, s.Version.Value)
-	if (strings.HasPrefix(more, ".") || dated.MatchString(more)) && isVersion(archiveVersion) == nil { // which says more
-		s.Version = Finding{"version", archiveVersion, "the archive's name", Guessed}
+	if archiveVersion == "" || archiveVersion == s.Version.Value || isVersion(archiveVersion) != nil {
+		return
 	}
-	if archiveVersion != "" && s.Version.Value != archiveVersion && isVersion(archiveVersion) == nil {
+	more, longer := strings.CutPrefix(archiveVersion, s.Version.Value)
+	switch {
+	case longer && (strings.HasPrefix(more, ".") || dated.MatchString(more)): // it says more
+		s.Version = Finding{"version", archiveVersion, "the archive's name", Guessed}
+	case strings.EqualFold(archiveName, s.Name.Value) && !strings.Contains(archiveVersion, s.Version.Value) &&
+		version.CompareTexts(s.Version.Value, archiveVersion) < 0:
+		// Its authors forgot to change the file.
+		s.Remarks = append(s.Remarks,
+			Finding{"version", s.Version.Value + " is what " + s.Version.From + " says", "", Guessed})
+		s.Version = Finding{"version", archiveVersion, "the archive's name", Guessed}
+	default:
 		s.Remarks = append(s.Remarks, Finding{"version", archiveVersion + " is what the archive's name says", "", Guessed})
 	}
 }
