@@ -122,6 +122,8 @@ func (s *Source) enter(ctx context.Context, m *machine.Machine, known *Known, so
 		}
 	}
 	const most = 5
+	var first error // of the source's own script, which lacks a program
+	own, lacks := s.Prepare, ""
 	for tried := 0; ; tried++ {
 		room, err := enter(ctx, m, source)
 		unmade := new(unmade)
@@ -131,9 +133,15 @@ func (s *Source) enter(ctx context.Context, m *machine.Machine, known *Known, so
 		case strings.Contains(s.Prepare, "sh ./") && (failed || err == nil && !room.prepared()):
 			if err == nil {
 				room.Close()
+			} else {
+				first, lacks = err, notFoundIn(unmade.Output)
 			}
 			s.prepare("autoreconf -fi", "the source's own script makes no complete configure script")
 			source.Prepare = s.Prepare
+		case failed && lacks != "":
+			s.prepare(own, "there is no configure script")
+			s.Lookups = append(s.Lookups, required("program", lacks, "what makes the configure script"))
+			return nil, first
 		default:
 			return room, err
 		}
@@ -143,13 +151,9 @@ func (s *Source) enter(ctx context.Context, m *machine.Machine, known *Known, so
 // runs shows a program that was not found to further runs, and adds it to the needs, if the
 // shelf or this machine has it.
 func (s *Source) runs(m *machine.Machine, known *Known, source *Heard, output string) bool {
-	found := notFound.FindAllStringSubmatch(output, -1)
-	if len(found) == 0 {
-		return false
-	}
-	name := found[len(found)-1][1]
+	name := notFoundIn(output)
 	tree := known.treeOf(name)
-	if slices.Contains(source.Programs, name) || tree == "" && m.Programs.Find(name) == "" {
+	if name == "" || slices.Contains(source.Programs, name) || tree == "" && m.Programs.Find(name) == "" {
 		return false
 	}
 	source.Programs = append(source.Programs, name)
@@ -158,6 +162,15 @@ func (s *Source) runs(m *machine.Machine, known *Known, source *Heard, output st
 	}
 	s.Lookups = append(s.Lookups, required("program", name, "what makes the configure script"))
 	return true
+}
+
+// notFoundIn is the last program that a script did not find, or "".
+func notFoundIn(output string) string {
+	found := notFound.FindAllStringSubmatch(output, -1)
+	if len(found) == 0 {
+		return ""
+	}
+	return found[len(found)-1][1]
 }
 
 var notFound = pattern.New(`(?m)([\w+.-]+): (?:command )?not found$`)

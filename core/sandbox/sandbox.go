@@ -192,4 +192,6 @@ func (r Room) attributes() *syscall.SysProcAttr {
 // credential is root with the group of the user that the process becomes as its only other one. That
 // group is listed as after a login: some sources try out what programs do with such a list. A process
 // sets its groups cheaply only while it has one thread.
-func credential(gid int) *syscall.Credential { return &syscall.Credential{Groups: []uint32{uint32(gid)}} }
+func credential(gid int) *syscall.Credential {
+	return &syscall.Credential{Groups: []uint32{uint32(gid)}}
+}
