@@ -126,6 +126,9 @@ func (d *drafting) draft(ctx context.Context, r DraftRequest) (*DraftReport, err
 		report.Exists = true
 		return report, nil
 	}
+	if !r.Print && d.exists(report.Name) && d.extendable(found, brought.Origin) == nil { // before it is listened to
+		return nil, d.alreadyThere(report.Name)
+	}
 	if report.Others, err = d.needs(ctx, found, brought.Dir); err != nil {
 		return nil, err
 	}
@@ -151,10 +154,10 @@ func (d *drafting) draft(ctx context.Context, r DraftRequest) (*DraftReport, err
 	if r.Print {
 		return report, nil
 	}
-	if !r.Keep {
-		if report.Added, err = d.addRelease(found, brought.Origin, report); report.Added != nil || err != nil {
-			return report, err
-		}
+	if old := d.extendable(found, brought.Origin); old != nil && !r.Keep {
+		report.File = old.File
+		report.Added, err = d.addRelease(old, found, brought.Origin)
+		return report, err
 	}
 	d.known.Promise(found, files)
 	return report, d.write(found, report, brought.Origin.Signer)
@@ -180,6 +183,25 @@ func (d *drafting) trust(ctx context.Context, o draft.Origin, r DraftRequest) (*
 func (d *drafting) exists(name string) bool {
 	_, err := os.Lstat(filepath.Join(d.s.Settings.Shelves[0].Dir, name, recipe.FileName))
 	return err == nil
+}
+
+// extendable is the recipe of that name on the first shelf, if it lacks the release and can get it.
+func (d *drafting) extendable(found *draft.Source, o draft.Origin) *recipe.Recipe {
+	shelf := d.s.Settings.Shelves[0]
+	r, err := recipe.Read(filepath.Join(shelf.Dir, found.Name.Value), filepath.Join(shelf.Shown, found.Name.Value))
+	if err != nil {
+		return nil // it does not exist, or writing the draft reports the error
+	}
+	v, err := version.Parse(found.Version.Value)
+	if err != nil || o.SHA256 == "" || r.Release(v) != nil {
+		return nil
+	}
+	return r
+}
+
+func (d *drafting) alreadyThere(name string) error {
+	file := filepath.Join(d.s.Settings.Shelves[0].Shown, name, recipe.FileName)
+	return problem.New(problem.Usage, file, "%s already exists, and stays as it is", file).Remedy(problem.PrintDraft)
 }
 
 // needs drafts what a source takes and no recipe has, from the requested places. A source
@@ -266,20 +288,11 @@ func (d *drafting) install(ctx context.Context, found *draft.Source) (bool, erro
 	return d.request.Install(ctx, packages, true)
 }
 
-// addRelease adds the release to the recipe of that name. It returns nil where there is none,
-// or where the recipe has the release.
-func (d *drafting) addRelease(found *draft.Source, o draft.Origin, report *DraftReport) (*AddedRelease, error) {
-	shelf := d.s.Settings.Shelves[0]
-	r, err := recipe.Read(filepath.Join(shelf.Dir, report.Name), filepath.Join(shelf.Shown, report.Name))
-	if err != nil {
-		return nil, nil // it does not exist, or writing the draft reports the error
-	}
+// addRelease adds the release to a recipe.
+func (d *drafting) addRelease(r *recipe.Recipe, found *draft.Source, o draft.Origin) (*AddedRelease, error) {
 	v, err := version.Parse(found.Version.Value)
-	if err != nil || o.SHA256 == "" {
-		return nil, nil
-	}
-	if r.Release(v) != nil {
-		return nil, nil
+	if err != nil {
+		return nil, err
 	}
 	x := &recipe.Release{Version: v, Track: recipe.Stable, Archive: []string{o.URL}, Size: int(o.Size),
 		Digest: recipe.Digest{Algorithm: "sha256", Hex: o.SHA256}}
@@ -291,7 +304,6 @@ func (d *drafting) addRelease(found *draft.Source, o draft.Origin, report *Draft
 			x.Archive = nil // as the recipe has it for all releases
 		}
 	}
-	report.File = r.File
 	added := &AddedRelease{Version: v, SHA256: o.SHA256}
 	if err := r.Change(func(e *tomlfile.Edit) {
 		e.InsertBefore("release", recipe.ReleaseText(e.Style("release"), x))
@@ -351,8 +363,7 @@ func (d *drafting) write(found *draft.Source, report *DraftReport, signer *draft
 		err = create(report.Recipe, report.Text)
 	}
 	if errors.Is(err, os.ErrExist) {
-		return problem.New(problem.Usage, report.File, "%s already exists, and stays as it is", report.File).
-			Remedy(problem.PrintDraft)
+		return d.alreadyThere(report.Name)
 	}
 	if err != nil {
 		return err
