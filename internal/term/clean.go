@@ -97,9 +97,9 @@ func acts(c rune) bool {
 }
 
 // OneLine is a text, such as a file name, in one line whatever it contains.
-func OneLine(text string) string {
-	return strings.NewReplacer("\n", `\x0a`, "\t", `\x09`, "\r", `\x0d`).Replace(text)
-}
+func OneLine(text string) string { return oneLine.Replace(text) }
+
+var oneLine = strings.NewReplacer("\n", `\x0a`, "\t", `\x09`, "\r", `\x0d`)
 
 // Log shows the output of programs. A carriage return begins a new line.
 func (s *Screen) Log(r io.Reader) error {
