@@ -315,13 +315,15 @@ func TestHarmlessDirectoriesOfHeaders(t *testing.T) {
 	}
 }
 
-// CMake and Meson find the usual directories themselves, but not those below include.
+// CMake finds the usual directories itself, but not those below include. In CPATH, pkg-config would
+// hide them from it.
 func TestCompilersFindHeadersBelow(t *testing.T) {
 	tree := t.TempDir()
 	below := filepath.Join(tree, "include", "moss")
 	require.NoError(t, os.MkdirAll(below, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(below, "moss.h"), nil, 0o644))
 	needs := []Neighbour{{Tree: tree, Role: recipe.Library, Direct: true}}
-	assert.Equal(t, map[string]string{"CPATH": below}, CompilerPaths(recipe.CMake, needs))
+	flag := "-idirafter " + below
+	assert.Equal(t, map[string]string{"CFLAGS": flag, "CXXFLAGS": flag}, CompilerPaths(recipe.CMake, needs))
 	assert.Equal(t, filepath.Dir(below)+":"+below, CompilerPaths(recipe.Make, needs)["CPATH"])
 }

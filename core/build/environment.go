@@ -2,7 +2,6 @@ package build
 
 import (
 	"io/fs"
-	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -226,7 +225,12 @@ func environment(t Target, job *Job, d workDirs, newest time.Time) []string {
 		env[pair.Name] = value
 	}
 	m := job.Recipe.Build.Method
-	maps.Copy(env, CompilerPaths(m, near))
+	for name, value := range CompilerPaths(m, near) {
+		if m == recipe.CMake { // flags, to which the recipe may have added
+			value = strings.TrimSpace(env[name] + " " + value)
+		}
+		env[name] = value
+	}
 	if !findsNeeds(m) {
 		env["LD_RUN_PATH"] = strings.TrimPrefix(env["LD_RUN_PATH"]+":"+libraryDirs(job)[0], ":")
 	}
@@ -317,30 +321,31 @@ func harmless(dir string) bool {
 // the needs.
 func findsNeeds(m recipe.Method) bool { return m == recipe.CMake || m == recipe.Meson }
 
-// CompilerPaths are variables that gcc, clang and ld read themselves, so that makefiles without
-// CPPFLAGS or LDFLAGS, or with their own, find the needs too. For methods that find them, they name
-// only the directories below include.
+// CompilerPaths are variables with which compilers also find needs where CPPFLAGS and LDFLAGS do not
+// count: makefiles without them, or with their own, get those that gcc, clang and ld read themselves;
+// CMake, which finds needs, gets the directories below include, as flags. pkg-config would leave out
+// directories that are in CPATH, and CMake looks in those that it names.
 func CompilerPaths(m recipe.Method, neighbours []Neighbour) map[string]string {
-	var headers, libraries []string
+	var headers, libraries, after []string
 	for _, n := range neighbours {
 		if n.Role != recipe.Library || !n.Direct || n.Tree == systemPrefix {
 			continue
 		}
-		if !findsNeeds(m) {
-			headers = append(headers, filepath.Join(n.Tree, "include"))
-		}
+		headers = append(headers, filepath.Join(n.Tree, "include"))
 		for _, dir := range HeadersBelow(n.Tree) {
-			if dir = filepath.Join(n.Tree, dir); harmless(dir) {
+			dir = filepath.Join(n.Tree, dir)
+			if after = append(after, "-idirafter "+dir); harmless(dir) {
 				headers = append(headers, dir)
 			}
 		}
 		libraries = append(libraries, filepath.Join(n.Tree, "lib"))
 	}
-	if len(headers) == 0 {
+	switch {
+	case m == recipe.CMake && len(after) > 0:
+		flags := strings.Join(firsts(after), " ")
+		return map[string]string{"CFLAGS": flags, "CXXFLAGS": flags}
+	case findsNeeds(m), len(headers) == 0:
 		return nil
-	}
-	if findsNeeds(m) {
-		return map[string]string{"CPATH": strings.Join(firsts(headers), ":")}
 	}
 	found := strings.Join(firsts(libraries), ":")
 	return map[string]string{"CPATH": strings.Join(firsts(headers), ":"), "LIBRARY_PATH": found, "LD_RUN_PATH": found}
