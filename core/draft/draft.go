@@ -123,13 +123,21 @@ func (s *Source) Confirm(o Origin) {
 
 // below finds the directory of the build system if the top has none: the only one that has one,
 // one with a usual name, or the only one two levels down; otherwise "". Directories for tests,
-// documentation and other systems do not count.
+// documentation and other systems do not count, and neither do those that only contain another one.
 func below(files fs.FS) string {
-	if built(files, ".") {
-		return ""
+	top := "."
+	for deep := 0; deep < 8 && !built(files, top); deep++ {
+		entries, err := fs.ReadDir(files, top)
+		if err != nil || len(entries) != 1 || !entries[0].IsDir() {
+			break
+		}
+		top = path.Join(top, entries[0].Name())
+	}
+	if built(files, top) {
+		return strings.TrimSuffix(top, ".")
 	}
 	var first, second []string
-	for _, dir := range subdirectories(files, ".") {
+	for _, dir := range subdirectories(files, top) {
 		if built(files, dir) {
 			first = append(first, dir)
 			continue

@@ -22,6 +22,7 @@ func TestWhereTheBuildSystemIs(t *testing.T) {
 		{sourceOf("Makefile", "install:", "fern/configure", generated), " make"},
 		{sourceOf("one/Makefile", "", "two/Makefile", ""), " script"},
 		{sourceOf("unix/configure", "#!/bin/sh\n", "two/Makefile", ""), "unix configure"},
+		{sourceOf("home/rose/fern/Makefile", "", "home/rose/fern/README", ""), "home/rose/fern make"},
 		{sourceOf("build/gmake.os2/Makefile", "", "build/gmake.unix/Makefile", ""), "build/gmake.unix make"},
 		{sourceOf("tests/Makefile", "", "build/unix/Makefile", "install:"), "build/unix make"},
 		{sourceOf("tests/Makefile", "", "README", ""), " script"},
