@@ -126,7 +126,7 @@ func Diagnose(table *diagnose.Table, file, box, dir string) diagnose.Cause {
 			}
 		}
 	}
-	return Printable(c.Guess(text))
+	return printableCause(c.Guess(text))
 }
 
 // cutLast is strings.Cut around the last occurrence.
@@ -139,7 +139,7 @@ func cutLast(text, sep string) (before, after string, found bool) {
 
 // DiagnoseText finds the cause of a failure in the output of a build.
 func DiagnoseText(table *diagnose.Table, text string) diagnose.Cause {
-	return Printable(table.Log(text).Guess(text))
+	return printableCause(table.Log(text).Guess(text))
 }
 
 // DiagnoseBuild diagnoses a log of a build that has failed.
@@ -167,8 +167,8 @@ func pointedTo(box, dir, other string) (string, bool) {
 	return text, err == nil
 }
 
-// Printable makes the lines of a cause safe to show on a terminal.
-func Printable(c diagnose.Cause) diagnose.Cause {
+// printableCause makes the lines of a cause safe to show on a terminal.
+func printableCause(c diagnose.Cause) diagnose.Cause {
 	c.Lines = shown(c.Lines)
 	return c
 }

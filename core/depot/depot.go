@@ -155,9 +155,9 @@ func (d *Depot) fault(r store.Ref, format string, args ...any) error {
 
 var notInTag = pattern.New(`[^A-Za-z0-9_.-]`)
 
-// Tag is the tag of a build: NAME-VERSION-ID with the characters that a tag can have, and not
+// refTag is the tag of a build: NAME-VERSION-ID with the characters that a tag can have, and not
 // longer than one can be.
-func Tag(r store.Ref) string {
+func refTag(r store.Ref) string {
 	const longest = 128
 	name := notInTag.ReplaceAllString(r.Name+"-"+r.Version, "_")
 	return strings.TrimLeft(name[:min(len(name), longest-1-len(r.ID))], ".-") + "-" + r.ID
@@ -180,7 +180,7 @@ func (d *Depot) find(ctx context.Context, r store.Ref, tree string, keys *signat
 	}
 	ctx, cancel := within(ctx, 0)
 	defer cancel()
-	data, err := d.place.manifest(ctx, Tag(r))
+	data, err := d.place.manifest(ctx, refTag(r))
 	if errors.Is(err, errNone) {
 		return nil, nil
 	}

@@ -138,7 +138,7 @@ func (w *ward) put(r *store.Receipt, change func(*statement), headers ...*tar.He
 	signed, err := seal(s, w.by)
 	require.NoError(w.t, err)
 	require.NoError(w.t, w.attach(ctx, self, signed))
-	require.NoError(w.t, w.place.tag(ctx, self, data, Tag(r.Ref)))
+	require.NoError(w.t, w.place.tag(ctx, self, data, refTag(r.Ref)))
 }
 
 func fern() *store.Receipt {
@@ -331,9 +331,9 @@ func TestSlowRegistry(t *testing.T) {
 }
 
 func TestTagsAreValid(t *testing.T) {
-	assert.Equal(t, "fern-1.0_2_rc-0123456789ab", Tag(fern().Ref))
+	assert.Equal(t, "fern-1.0_2_rc-0123456789ab", refTag(fern().Ref))
 	long := store.Ref{Name: strings.Repeat("f", 200), Version: "1", ID: "0123456789ab"}
-	assert.Len(t, Tag(long), 128)
+	assert.Len(t, refTag(long), 128)
 }
 
 // No envelope makes the reader fail in another way than with an error.

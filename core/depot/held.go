@@ -75,7 +75,7 @@ func (d *Depot) held(ctx context.Context, tag string) (h Held, err error) {
 		tag: tag, manifest: descriptor(ocispec.MediaTypeImageManifest, data),
 		Bytes: bytesOf(m.Config, m.Layers)}
 	h.Created, _ = time.Parse(time.RFC3339, said[ocispec.AnnotationCreated])
-	if Tag(h.Ref) != tag {
+	if refTag(h.Ref) != tag {
 		return Held{}, errNone
 	}
 	return h, nil

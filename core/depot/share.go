@@ -141,7 +141,7 @@ func (d *Depot) put(ctx context.Context, r *store.Receipt, how Share, result Sha
 	if err := d.attach(ctx, self, signed); err != nil {
 		return result, err
 	}
-	return result, d.place.tag(ctx, self, data, Tag(r.Ref))
+	return result, d.place.tag(ctx, self, data, refTag(r.Ref))
 }
 
 // annotations are for people with any registry client.

@@ -20,10 +20,10 @@ type Notice struct {
 	Severity advisory.Score `json:"severity"` // the worst
 }
 
-// HolesIn looks the builds of a ladder up in the databases as they are here, and writes nothing.
+// holesIn looks the builds of a ladder up in the databases as they are here, and writes nothing.
 // Without databases, or before they were fetched, the notice is empty. Under the policy refuse,
 // it fails if anything would be installed that has a hole.
-func (s *Session) HolesIn(ctx context.Context, l *Ladder) (n Notice, err error) {
+func (s *Session) holesIn(ctx context.Context, l *Ladder) (n Notice, err error) {
 	if len(s.Settings.Advisories) == 0 {
 		return n, nil
 	}

@@ -102,11 +102,11 @@ func (s *Session) Plan(ctx context.Context, r LadderRequest) (*PlanReport, error
 	if err != nil {
 		return nil, err
 	}
-	return s.Describe(ctx, l)
+	return s.describe(ctx, l)
 }
 
-// Describe reports all about a ladder.
-func (s *Session) Describe(ctx context.Context, l *Ladder) (*PlanReport, error) {
+// describe reports all about a ladder.
+func (s *Session) describe(ctx context.Context, l *Ladder) (*PlanReport, error) {
 	if err := l.Estimate(s.Machine); err != nil {
 		return nil, err
 	}
@@ -123,7 +123,7 @@ func (s *Session) Describe(ctx context.Context, l *Ladder) (*PlanReport, error) 
 	for i, j := range l.Jobs {
 		r.Packages[i] = planned(l, j, fetched[j])
 	}
-	if r.Holes, err = s.HolesIn(ctx, l); problem.KindOf(err) == problem.Affected {
+	if r.Holes, err = s.holesIn(ctx, l); problem.KindOf(err) == problem.Affected {
 		err = nil // an install would be refused
 	}
 	return r, err
@@ -389,7 +389,7 @@ func (s *Session) Install(ctx context.Context, r BuildRequest) (*InstallReport, 
 		if err := landable(l); err != nil {
 			return err
 		}
-		if report.Holes, err = s.HolesIn(ctx, l); err != nil {
+		if report.Holes, err = s.holesIn(ctx, l); err != nil {
 			return err
 		}
 		if report.Run, err = s.run(ctx, l, &r.Nodes); err != nil {

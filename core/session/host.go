@@ -71,7 +71,7 @@ func (s *Session) Host(ctx context.Context, r HostRequest) (*HostReport, error) 
 		if err := s.install(ctx, missing, r); err != nil {
 			return nil, err
 		}
-		if s, err = s.Renewed(); err != nil {
+		if s, err = s.renewed(); err != nil {
 			return nil, err
 		}
 		findings, missing = build.LookAtHost(ctx, s.Machine, jobs, true)

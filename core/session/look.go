@@ -359,7 +359,7 @@ func (s *Session) Uses(names []string, write bool) ([]*build.Used, error) {
 	}
 	var builds []store.Ref
 	for _, name := range names {
-		if _, err := s.LastLogged(name); err != nil {
+		if _, err := s.lastLogged(name); err != nil {
 			return nil, err
 		}
 		last, found, err := landing.LastLogged(s.Store, name, func(r store.Ref) bool {
@@ -403,9 +403,9 @@ func (s *Session) UsesOf(builds []store.Ref, write bool) ([]*build.Used, error) 
 	return all, nil
 }
 
-// LastLogged is the build of a package that wrote a log last, whether it succeeded, failed or
+// lastLogged is the build of a package that wrote a log last, whether it succeeded, failed or
 // was interrupted.
-func (s *Session) LastLogged(name string) (store.Ref, error) {
+func (s *Session) lastLogged(name string) (store.Ref, error) {
 	last, found, err := landing.LastLogged(s.Store, name, func(store.Ref) bool { return true })
 	if err == nil && !found {
 		err = landing.NotBuilt(name, s.Store.Root)

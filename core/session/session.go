@@ -80,9 +80,9 @@ func Open(c Config) (*Session, error) {
 	return &Session{m}, nil
 }
 
-// Renewed is the same session with nothing remembered of the operating system, for after its
+// renewed is the same session with nothing remembered of the operating system, for after its
 // package manager has changed it.
-func (s *Session) Renewed() (*Session, error) {
+func (s *Session) renewed() (*Session, error) {
 	m, err := s.With(func(*machine.Config) {})
 	return &Session{m}, err
 }
