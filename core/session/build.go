@@ -102,11 +102,11 @@ func (s *Session) Plan(ctx context.Context, r LadderRequest) (*PlanReport, error
 	if err != nil {
 		return nil, err
 	}
-	return s.describe(ctx, l)
+	return s.planReport(ctx, l)
 }
 
-// describe reports all about a ladder.
-func (s *Session) describe(ctx context.Context, l *Ladder) (*PlanReport, error) {
+// planReport reports all about a ladder.
+func (s *Session) planReport(ctx context.Context, l *Ladder) (*PlanReport, error) {
 	if err := l.Estimate(s.Machine); err != nil {
 		return nil, err
 	}
