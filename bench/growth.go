@@ -19,7 +19,7 @@ func (w *work) growth(only string) {
 	if !strings.Contains("growth", only) {
 		return
 	}
-	packages, files := []int{10, 100, 1_000, 10_000}, []int{1_000, 10_000, 100_000}
+	packages, files := []int{10, 100, 1_000, 10_000}, []int{1_000, 10_000, 100_000, 1_000_000}
 	w.grow("packages on the shelf:", packages, func(n int) string {
 		name := fmt.Sprintf("grown%d", n)
 		w.shelf(name, n)

@@ -315,15 +315,14 @@ func TestHarmlessDirectoriesOfHeaders(t *testing.T) {
 	}
 }
 
-// CMake finds the usual directories itself, but not those below include. In CPATH, pkg-config would
-// hide them from it.
+// CMake projects need not ask for what they include. In CPATH, pkg-config would hide it from them.
 func TestCompilersFindHeadersBelow(t *testing.T) {
 	tree := t.TempDir()
 	below := filepath.Join(tree, "include", "moss")
 	require.NoError(t, os.MkdirAll(below, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(below, "moss.h"), nil, 0o644))
 	needs := []Neighbour{{Tree: tree, Role: recipe.Library, Direct: true}}
-	flag := "-idirafter " + below
+	flag := "-idirafter " + filepath.Dir(below) + " -idirafter " + below
 	assert.Equal(t, map[string]string{"CFLAGS": flag, "CXXFLAGS": flag}, CompilerPaths(recipe.CMake, needs))
 	assert.Equal(t, filepath.Dir(below)+":"+below, CompilerPaths(recipe.Make, needs)["CPATH"])
 }

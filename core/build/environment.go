@@ -323,7 +323,7 @@ func findsNeeds(m recipe.Method) bool { return m == recipe.CMake || m == recipe.
 
 // CompilerPaths are variables with which compilers also find needs where CPPFLAGS and LDFLAGS do not
 // count: makefiles without them, or with their own, get those that gcc, clang and ld read themselves;
-// CMake, which finds needs, gets the directories below include, as flags. pkg-config would leave out
+// CMake gets flags, for projects that do not ask it for what they include. pkg-config would leave out
 // directories that are in CPATH, and CMake looks in those that it names.
 func CompilerPaths(m recipe.Method, neighbours []Neighbour) map[string]string {
 	var headers, libraries, after []string
@@ -331,7 +331,8 @@ func CompilerPaths(m recipe.Method, neighbours []Neighbour) map[string]string {
 		if n.Role != recipe.Library || !n.Direct || n.Tree == systemPrefix {
 			continue
 		}
-		headers = append(headers, filepath.Join(n.Tree, "include"))
+		include := filepath.Join(n.Tree, "include")
+		headers, after = append(headers, include), append(after, "-idirafter "+include)
 		for _, dir := range HeadersBelow(n.Tree) {
 			dir = filepath.Join(n.Tree, dir)
 			if after = append(after, "-idirafter "+dir); harmless(dir) {
