@@ -303,6 +303,12 @@ func (p *probe) goOn(ctx context.Context) error {
 		failure := p.failure(err)
 		if failure == nil {
 			installed, cannot := p.installMissing(ctx, err)
+			if cannot == nil && len(installed) == 0 {
+				var without bool
+				if without, cannot = p.goWithout(err); without {
+					continue
+				}
+			}
 			if cannot != nil || len(installed) == 0 {
 				return errors.Join(cannot, err)
 			}
@@ -349,6 +355,45 @@ func (p *probe) goOn(ctx context.Context) error {
 		}
 	}
 	return last
+}
+
+// goWithout turns off the options that bring a package that cannot be built: nothing optional stops a
+// ladder.
+func (p *probe) goWithout(err error) (bool, error) {
+	var f *build.Failure
+	if !errors.As(err, &f) || f.Package == p.name {
+		return false, nil
+	}
+	text := fmt.Sprintf("# Changed by a probe on %s, because %s %s failed in stage %s:", p.date(), f.Package, f.Version,
+		f.Stage)
+	var off []string
+	for _, n := range p.job.Needs {
+		o := advice.Brings(p.recipe, n.Name)
+		if o != nil && !slices.Contains(off, o.Name) && uses(n, f.Package) {
+			off = append(off, o.Name)
+			text += fmt.Sprintf("\n# the option %s is off.", o.Name)
+		}
+	}
+	if len(off) == 0 {
+		return false, nil
+	}
+	_, cannot := p.rewrite(func() error {
+		return p.recipe.Change(func(e *tomlfile.Edit) {
+			for _, name := range off {
+				e.SetTable("option."+name, []string{"default"}, map[string]string{"default": "false"})
+			}
+			e.Append(text)
+		})
+	})
+	if cannot == nil {
+		p.steps.Answered(p.recipe, text)
+	}
+	return cannot == nil, cannot
+}
+
+// uses reports whether a build is one of a package, or needs it.
+func uses(j *build.Job, name string) bool {
+	return j.Name == name || slices.ContainsFunc(j.Needs, func(n *build.Job) bool { return uses(n, name) })
 }
 
 // next is the first answer to a failure that was not tried for it yet.
