@@ -133,8 +133,12 @@ func below(files fs.FS) string {
 		}
 		top = path.Join(top, entries[0].Name())
 	}
-	if built(files, top) {
-		return strings.TrimSuffix(top, ".")
+	switch {
+	case !built(files, top):
+	case top == ".":
+		return ""
+	default:
+		return top
 	}
 	var first, second []string
 	for _, dir := range subdirectories(files, top) {
