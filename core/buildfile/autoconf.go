@@ -496,7 +496,7 @@ func Ordinary(name string) bool {
 		return true
 	}
 	if strings.HasSuffix(name, ".h") {
-		return OfC(name) || slices.Contains(headersElsewhere, name)
+		return OfC(name) || systemDirs.MatchString(name) || slices.Contains(headersElsewhere, name)
 	}
 	return slices.Contains(system, strings.ToLower(name))
 }
@@ -523,7 +523,20 @@ var (
 	x86intrin.h omp.h xti.h ieeefp.h nan.h fpu_control.h sysdep.h mach.h minix/config.h`)
 )
 
-// OfC reports whether a header, by its name or as NAME/HEADER, is one of the C library.
+// sysHeadersOfC are those in its directory sys, in which other packages have headers, too.
+var sysHeadersOfC = strings.Fields(`
+	acct auxv bitypes cdefs debugreg dir elf epoll errno eventfd fanotify fcntl file fsuid gmon gmon_out inotify io
+	ioctl ipc kd klog mman mount msg mtio param pci perm personality pidfd poll prctl procfs profil ptrace queue
+	quota random raw reboot reg resource rseq select sem sendfile shm signal signalfd single_threaded socket
+	socketvar soundcard stat statfs statvfs swap syscall sysinfo syslog sysmacros termios time timeb timerfd times
+	timex ttychars ttydefaults types ucontext uio ultrasound un unistd user utsname vfs vlimit vm86 vt vtimes wait
+	xattr`)
+
+// OfC reports whether a header, by its name or as NAME/HEADER, is one of the C library; NAME/ is its
+// directory.
 func OfC(header string) bool {
+	if name, is := strings.CutPrefix(header, "sys/"); is && name != "" {
+		return slices.Contains(sysHeadersOfC, strings.TrimSuffix(name, ".h"))
+	}
 	return slices.Contains(headersOfC, header) || systemDirs.MatchString(header)
 }

@@ -180,7 +180,7 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 	require.NoError(t, s.Prepare())
 	for name, files := range map[string][]string{
 		"garden": {"lib/pkgconfig/dew-2.pc", "lib/libsoil.so", "bin/spore", "include/leaf/leaf.h", "include/stdio.h",
-			"include/util.h", "lib/cmake/LoamDB/LoamDBConfig.cmake"},
+			"include/util.h", "include/sys/soil.h", "include/sys/stat.h", "lib/cmake/LoamDB/LoamDBConfig.cmake"},
 		"arbor": {"include/garden/util.h"}, // which stands in for that of the other
 	} {
 		stage := filepath.Join(t.TempDir(), "stage")
@@ -201,7 +201,7 @@ func TestNeedsAreSetAgainstTheShelvesAndTheTrees(t *testing.T) {
 		"package LOAMDB":     "garden sure", "library z": "zlib", "module moss16": "libmoss", "header moss/bed.h": "libmoss",
 		"package Soil": "garden",
 		"package ZLIB": "zlib", "module fern": "", "header stdio.h": "", // which the system has
-		"header util.h": "garden sure",
+		"header util.h": "garden sure", "header sys/soil.h": "garden sure", "header sys/stat.h": "",
 		// A name suggests no library that the recipe's tree turns out not to have.
 		"library garden2": "", "header garden2.h": "", "module garden2": "garden", "library moss2": "libmoss",
 	} {
