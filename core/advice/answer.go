@@ -74,8 +74,8 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	if !c.Sure() { // nothing is installed for a guess
 		answers = slices.DeleteFunc(answers, func(a *Answer) bool { return len(a.Packages) > 0 || a.Absent })
 	}
-	return slices.Concat(answers, regenerate(r, f), standIn(r, f), include(r, f, e), flag(r, c), outside(r, f),
-		onlyPlaced(r, f), copied(r, f))
+	return slices.Concat(answers, unwarned(r, c), regenerate(r, f), standIn(r, f), include(r, f, e), flag(r, c),
+		outside(r, f), onlyPlaced(r, f), copied(r, f))
 }
 
 // installing turns on what installs files, which the source has on, if nothing was placed
@@ -315,7 +315,7 @@ func flag(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 	flag, variables := helpful(c)
 	switch both := []string{"CC", "CXX"}; {
 	case flag != "":
-		return withFlag(r, flag, variables, false)
+		return append(withFlag(r, flag, variables, false), named(r, flag)...)
 	case c.Kind != diagnose.Undefined:
 		return nil
 	case c.Found != "" && r.Build.Method == recipe.Make: // which takes no LIBS
@@ -379,13 +379,39 @@ func withFlag(r *recipe.Recipe, flag string, variables []string, blind bool) []*
 	}}}
 }
 
-// tolerant takes -Werror out of the files that the build uses, but not of those that these are made
-// from: they would be made anew.
+// editBuildFiles is shell text, to be continued with an expression of sed, that changes the files that
+// the build uses, but not those that these are made from: they would be made anew.
+const editBuildFiles = `find . '(' -name '[Mm]akefile' -o -name Makefile.in -o -name configure ` +
+	`-o -name CMakeLists.txt ')' -exec sed -i `
+
+// tolerant takes -Werror out of the build files.
 func tolerant(r *recipe.Recipe) []*Answer {
-	const line = `find . '(' -name '[Mm]akefile' -o -name Makefile.in -o -name configure -o -name CMakeLists.txt ')' ` +
-		`-exec sed -i 's/-Werror\([^=a-z-]\|$\)/\1/g' {} +`
-	return inStep(r, early(r), line, fmt.Sprintf("# The step %s takes -Werror out of the build files.", early(r)))
+	return inStep(r, early(r), editBuildFiles+`'s/-Werror\([^=a-z-]\|$\)/\1/g' {} +`,
+		fmt.Sprintf("# The step %s takes -Werror out of the build files.", early(r)))
 }
+
+// unwarned takes a warning that the compiler does not know out of the build files.
+func unwarned(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
+	if c.Kind != diagnose.WrongOption || !warning.MatchString(c.Name()) || r.Build.Method == recipe.Script {
+		return nil
+	}
+	return inStep(r, early(r), editBuildFiles+`'s/`+c.Name()+`\>//g' {} +`,
+		fmt.Sprintf("# The step %s takes %s out of the build files.", early(r), c.Name()))
+}
+
+var warning = pattern.New(`^-W[a-z][a-z0-9-]*[a-z0-9]$`)
+
+// named adds a flag to the compilers that makefiles name in their commands, where no variable counts.
+func named(r *recipe.Recipe, flag string) []*Answer {
+	if r.Build.Method != recipe.Make || !plainFlag.MatchString(flag) {
+		return nil
+	}
+	return inStep(r, early(r), `find . -name '[Mm]akefile*' `+
+		`-exec sed -i 's!^\t\([-@]*\)\(gcc\|cc\|g++\|c++\) !\t\1\2 `+flag+` !' {} +`,
+		fmt.Sprintf("# The step %s adds %s to the compilers that makefiles name.", early(r), flag))
+}
+
+var plainFlag = pattern.New(`^-[\w ./+,=-]+$`)
 
 // warnings returns the flags that turn the errors in some lines back into warnings.
 func warnings(lines []string) (flags []string) {
@@ -431,6 +457,9 @@ func helpful(c *diagnose.Cause) (flag string, variables []string) {
 	case diagnose.NotRelocatable:
 		return "-fPIC", both
 	case diagnose.Undefined: // in a library that precedes its user on the command line
+		if slices.Contains([]string{"major", "minor", "makedev"}, c.Name()) { // macros, which sys/types.h had
+			return "-include sys/sysmacros.h", compiler
+		}
 		if c.Found != "" && said(func(line string) bool { return slices.Contains(strings.Fields(line), c.Found) }) {
 			return lateLibraries, both
 		}

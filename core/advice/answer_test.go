@@ -93,6 +93,12 @@ func TestAnswersInOrder(t *testing.T) {
 				placed}},
 		"a definition is inline": {diagnose.Cause{Kind: diagnose.Undefined, Names: []string{"leaf"}, Place: "leaf.c:7"},
 			[]string{`# CC = "cc -fgnu89-inline" in [build.env].`, placed}},
+		"a macro is in another header": {diagnose.Cause{Kind: diagnose.Undefined, Names: []string{"major"}},
+			[]string{`# CC = "cc -include sys/sysmacros.h" in [build.env].`, placed}},
+		"the compiler does not know a warning": {diagnose.Cause{Kind: diagnose.WrongOption, Names: []string{"-Wleaves"}},
+			[]string{"# The step before_configure takes -Wleaves out of the build files.", placed}},
+		"nor what is no warning": {diagnose.Cause{Kind: diagnose.WrongOption, Names: []string{"-Wl,$(reboot)"}},
+			[]string{placed}},
 		"a name without its header": {diagnose.Cause{Kind: diagnose.CompileError, Place: "src/leaf.cpp:7",
 			Lines: []string{"src/leaf.cpp:7:2: error: ‘numeric_limits’ was not declared in this scope"}},
 			[]string{`# CXX = "c++ -include limits" in [build.env].`, placed}},
@@ -172,7 +178,8 @@ func TestArgumentsOfMake(t *testing.T) {
 	r.Build.Method, r.Build.Args = recipe.Make, []string{"CC=cc -fPIC", "all"}
 	cause := diagnose.Cause{Kind: diagnose.NotRelocatable}
 	answers := To(r, &build.Failure{Package: "fern", Stage: build.StageCompile, Cause: &cause}, evidence(t))
-	require.Len(t, answers, 1)
+	require.Len(t, answers, 2)
+	assert.Equal(t, "# The step before_compile adds -fPIC to the compilers that makefiles name.", answers[1].Text)
 	require.NoError(t, answers[0].Give(r, "# why"))
 	text, err := os.ReadFile(filepath.Join(r.Dir, recipe.FileName))
 	require.NoError(t, err)

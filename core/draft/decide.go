@@ -379,9 +379,23 @@ func (d *decision) value(c Choice, lookups []buildfile.Lookup) {
 	d.Choices = append(d.Choices, c)
 	for _, v := range c.Order {
 		for _, l := range of[v] {
-			d.want(l, c.Name+" == "+v)
+			if l.Required || !d.covered(l, of[v]) {
+				d.want(l, c.Name+" == "+v)
+			}
 		}
 	}
+}
+
+// covered reports whether no recipe has what a look-up is for, and one has what another of its kind is
+// for: the source takes any of several.
+func (d *decision) covered(l buildfile.Lookup, all []buildfile.Lookup) bool {
+	if _, _, found := d.provider(l); found {
+		return false
+	}
+	return slices.ContainsFunc(all, func(other buildfile.Lookup) bool {
+		_, _, found := d.provider(other)
+		return found && other.Kind == l.Kind
+	})
 }
 
 // want makes a need from a look-up, under the option of that name.

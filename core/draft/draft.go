@@ -58,7 +58,9 @@ type Source struct {
 	Hints     []Hint             // of its texts
 	generated []buildfile.Lookup // programs that make the configure script
 	mentioned []string           // programs that configure.ac seems not to go on without
-	Remarks   []Finding          // other remarks for a person
+
+	ownCompiler bool      // its makefiles compile with a script of its own
+	Remarks     []Finding // other remarks for a person
 }
 
 // An ExtraOf is an additional archive of a source, whose digest its own files state.
@@ -424,10 +426,17 @@ var libtool = pattern.New(`\b(LT_INIT|AC_PROG_LIBTOOL|AM_PROG_LIBTOOL)\b`)
 
 var installTarget = pattern.New(`(?m)^(?:[\w./-]+[ \t]+)*install(?:[ \t]+[\w./-]+)*[ \t]*:`)
 
+// ownCompiler matches a compiler in the source itself.
+var ownCompiler = pattern.New(`(?m)^[ \t]*CC[ \t]*[:?]?=[ \t]*\.{1,2}/`)
+
 // makefile finds out how a plain makefile takes the place to install in.
 func (t *tree) makefile(s *Source, name string) {
 	s.Method = Finding{"method", string(recipe.Make), name, Certain}
 	text := t.text(name)
+	nested, _ := fs.Glob(t.files, "*/[Mm]akefile")
+	s.ownCompiler = slices.ContainsFunc(append(nested, name), func(file string) bool {
+		return ownCompiler.MatchString(t.text(file))
+	})
 	for _, m := range makeTarget.FindAllStringSubmatch(text, -1) {
 		s.targets = append(s.targets, m[1])
 	}

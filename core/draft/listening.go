@@ -463,7 +463,7 @@ func (h *hearing) movable() {
 			library = cmp.Or(library, base)
 		}
 	}
-	if library == "" || shared {
+	if library == "" || shared || h.source.ownCompiler {
 		return
 	}
 	compilers := []string{"CC=cc -fPIC"}
