@@ -58,9 +58,9 @@ type Source struct {
 	Hints     []Hint             // of its texts
 	generated []buildfile.Lookup // programs that make the configure script
 	mentioned []string           // programs that configure.ac seems not to go on without
+	Remarks   []Finding          // other remarks for a person
 
-	ownCompiler bool      // its makefiles compile with a script of its own
-	Remarks     []Finding // other remarks for a person
+	ownCompiler bool // its makefiles compile with a script of its own
 }
 
 // An ExtraOf is an additional archive of a source, whose digest its own files state.
@@ -127,20 +127,18 @@ func (s *Source) Confirm(o Origin) {
 // one with a usual name, or the only one two levels down; otherwise "". Directories for tests,
 // documentation and other systems do not count, and neither do those that only contain another one.
 func below(files fs.FS) string {
+	if built(files, ".") {
+		return ""
+	}
 	top := "."
-	for deep := 0; deep < 8 && !built(files, top); deep++ {
+	for range 8 {
 		entries, err := fs.ReadDir(files, top)
 		if err != nil || len(entries) != 1 || !entries[0].IsDir() {
 			break
 		}
-		top = path.Join(top, entries[0].Name())
-	}
-	switch {
-	case !built(files, top):
-	case top == ".":
-		return ""
-	default:
-		return top
+		if top = path.Join(top, entries[0].Name()); built(files, top) {
+			return top
+		}
 	}
 	var first, second []string
 	for _, dir := range subdirectories(files, top) {
@@ -211,11 +209,12 @@ type tree struct {
 	files   fs.FS
 	archive string
 	texts   map[string]string
+	read    int // bytes of them
 }
 
-// longestText is how much of a file is read: no real build file is longer, and a hostile one
-// must not fill the memory.
-const longestText = 4 << 20
+// longestText is how much of a file is read, and mostText of all together, which stay in memory: no
+// real build files are longer, and hostile ones must not fill it.
+const longestText, mostText = 4 << 20, 128 << 20
 
 // text returns a file's contents, or "" if there is none.
 func (t *tree) text(name string) string {
@@ -224,8 +223,8 @@ func (t *tree) text(name string) string {
 	}
 	text := ""
 	if f, err := t.files.Open(name); err == nil {
-		data, err := io.ReadAll(io.LimitReader(f, longestText))
-		if err == nil {
+		data, err := io.ReadAll(io.LimitReader(f, int64(min(longestText, mostText-t.read))))
+		if t.read += len(data); err == nil {
 			text = strings.ToValidUTF8(string(data), "?")
 		}
 		f.Close()

@@ -122,8 +122,7 @@ func (s *Source) enter(ctx context.Context, m *machine.Machine, known *Known, so
 		}
 	}
 	const most = 5
-	var first error // of the source's own script, which lacks a program
-	own, lacks := s.Prepare, ""
+	own, first := s.Prepare, "" // the source's own script, and what it said when it failed
 	for tried := 0; ; tried++ {
 		room, err := enter(ctx, m, source)
 		unmade := new(unmade)
@@ -134,14 +133,15 @@ func (s *Source) enter(ctx context.Context, m *machine.Machine, known *Known, so
 			if err == nil {
 				room.Close()
 			} else {
-				first, lacks = err, notFoundIn(unmade.Output)
+				first = unmade.Output
 			}
 			s.prepare("autoreconf -fi", "the source's own script makes no complete configure script")
 			source.Prepare = s.Prepare
-		case failed && lacks != "":
+		case failed && notFoundIn(first) != "":
 			s.prepare(own, "there is no configure script")
-			s.Lookups = append(s.Lookups, required("program", lacks, "what makes the configure script"))
-			return nil, first
+			s.Lookups = append(s.Lookups, required("program", notFoundIn(first), "what makes the configure script"))
+			unmade.Output = first
+			return nil, unmade
 		default:
 			return room, err
 		}

@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -32,6 +33,17 @@ func TestWhereTheBuildSystemIs(t *testing.T) {
 		s := Read(c.files, "fern-1.0.tar.gz")
 		assert.Equal(t, c.want, s.Dir+" "+s.Method.Value)
 	}
+}
+
+// However many large files a source has, what is read of them is limited.
+func TestTextsAreLimited(t *testing.T) {
+	large, files := make([]byte, longestText), fstest.MapFS{"Makefile": {Data: []byte("all:")}}
+	for i := range mostText/longestText + 8 {
+		files[fmt.Sprintf("d%d/Makefile", i)] = &fstest.MapFile{Data: large}
+	}
+	from := &tree{files: files, texts: map[string]string{}}
+	from.makefile(&Source{}, "Makefile")
+	assert.Equal(t, mostText, from.read)
 }
 
 func TestSummariesAndVersionsFromTexts(t *testing.T) {

@@ -165,11 +165,14 @@ func (p *probe) turnOff(ctx context.Context) error {
 			off = append(off, o.Name)
 		}
 	}
-	return p.mend(ctx, now, says, func(e *tomlfile.Edit) {
-		for _, name := range off {
-			e.SetTable("option."+name, []string{"default"}, map[string]string{"default": "false"})
-		}
-	})
+	return p.mend(ctx, now, says, func(e *tomlfile.Edit) { setOff(e, off) })
+}
+
+// setOff turns options off by default.
+func setOff(e *tomlfile.Edit, options []string) {
+	for _, name := range options {
+		e.SetTable("option."+name, []string{"default"}, map[string]string{"default": "false"})
+	}
 }
 
 // judge judges the tree of the last build, once.
@@ -357,19 +360,18 @@ func (p *probe) goOn(ctx context.Context) error {
 	return last
 }
 
-// goWithout turns off the options that bring a package that cannot be built: nothing optional stops a
-// ladder.
+// goWithout turns off the options that bring what cannot be built: nothing optional stops a ladder.
 func (p *probe) goWithout(err error) (bool, error) {
+	var all *Failures
 	var f *build.Failure
-	if !errors.As(err, &f) || f.Package == p.name {
+	if !errors.As(err, &all) || !errors.As(err, &f) {
 		return false, nil
 	}
 	text := fmt.Sprintf("# Changed by a probe on %s, because %s %s failed in stage %s:", p.date(), f.Package, f.Version,
 		f.Stage)
 	var off []string
-	for _, n := range p.job.Needs {
-		o := advice.Brings(p.recipe, n.Name)
-		if o != nil && !slices.Contains(off, o.Name) && uses(n, f.Package) {
+	for _, r := range all.Results { // those that failed, and those that need them
+		if o := advice.Brings(p.recipe, r.Job.Name); o != nil && !slices.Contains(off, o.Name) {
 			off = append(off, o.Name)
 			text += fmt.Sprintf("\n# the option %s is off.", o.Name)
 		}
@@ -379,9 +381,7 @@ func (p *probe) goWithout(err error) (bool, error) {
 	}
 	_, cannot := p.rewrite(func() error {
 		return p.recipe.Change(func(e *tomlfile.Edit) {
-			for _, name := range off {
-				e.SetTable("option."+name, []string{"default"}, map[string]string{"default": "false"})
-			}
+			setOff(e, off)
 			e.Append(text)
 		})
 	})
@@ -389,11 +389,6 @@ func (p *probe) goWithout(err error) (bool, error) {
 		p.steps.Answered(p.recipe, text)
 	}
 	return cannot == nil, cannot
-}
-
-// uses reports whether a build is one of a package, or needs it.
-func uses(j *build.Job, name string) bool {
-	return j.Name == name || slices.ContainsFunc(j.Needs, func(n *build.Job) bool { return uses(n, name) })
 }
 
 // next is the first answer to a failure that was not tried for it yet.

@@ -129,8 +129,11 @@ func (h *helper) says(f *build.Failure) (lines []string) {
 
 // tries says what a probe would try first, unless the recipe was probed already.
 func (h *helper) tries(r *recipe.Recipe, f *build.Failure) []string {
+	if install.WasProbed(r) {
+		return nil
+	}
 	for _, a := range advice.To(r, f, h.evidence) {
-		if what, changes := strings.CutPrefix(a.Text, "# "); changes && !a.Detour && !install.WasProbed(r) {
+		if what, changes := strings.CutPrefix(a.Text, "# "); changes && !a.Detour {
 			return []string{fmt.Sprintf("fernladder draft %s --probe tries this: %s", r.Name,
 				strings.ReplaceAll(what, "\n# ", "\n    "))}
 		}
