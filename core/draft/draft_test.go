@@ -353,3 +353,15 @@ func TestDefines(t *testing.T) {
 	}
 	assert.Equal(t, "moss/all.h", k.Defines([]string{"moss"}, "MOSS_ALL"))
 }
+
+func TestNewestOfSeveral(t *testing.T) {
+	k := &Known{recipes: []string{"moss1", "moss2", "moss3"}, provides: map[string]string{}, direct: map[string]bool{},
+		versions: map[string]string{"moss1": "1.9", "moss2": "2.10", "moss3": "2.9"}, trees: map[string]string{}}
+	for _, name := range []string{"moss1", "moss2", "moss3"} {
+		k.add(name, recipe.Offers{Libraries: []string{"moss"}})
+	}
+	for _, kind := range []string{"library", "module"} {
+		found, _, _ := k.Find(kind, "moss")
+		assert.Equal(t, "moss2", found, kind)
+	}
+}

@@ -191,13 +191,13 @@ func Survey(shelves *recipe.Shelves, s *store.Store) (*Known, error) {
 	}
 	for _, name := range names {
 		if r, err := shelves.Find(name); err == nil { // one with mistakes offers nothing
+			if k.versions[name] == "" && len(r.Releases) > 0 {
+				k.versions[name] = r.Releases[0].Version.String()
+			}
 			k.add(name, r.Offers)
 			k.options = append(k.options, switchables(r)...)
 			for _, need := range r.Needs {
 				k.needs[name] = append(k.needs[name], need.Names()...)
-			}
-			if k.versions[name] == "" && len(r.Releases) > 0 {
-				k.versions[name] = r.Releases[0].Version.String()
 			}
 		}
 	}
@@ -262,8 +262,8 @@ var (
 // tree records what a tree offers.
 func (k *Known) tree(r *store.Receipt, tree string, files []store.File) {
 	modules := modulesOf(tree, files)
-	k.add(r.Name, offered(modules, files))
 	k.versions[r.Name], k.trees[r.Name] = r.Version, tree
+	k.add(r.Name, offered(modules, files))
 	below := []string{"include/"}
 	for _, dir := range build.HeadersBelow(tree) {
 		below = append(below, dir+"/")
@@ -278,8 +278,9 @@ func (k *Known) tree(r *store.Receipt, tree string, files []store.File) {
 				continue
 			}
 			// A header below a directory can stand in for that of another package.
-			if direct := dir == "include/"; direct || !k.direct[header] {
-				k.provides["header "+header], k.direct[header] = r.Name, direct
+			direct, key := dir == "include/", keyOf("header", header)
+			if (direct || !k.direct[header]) && k.supersedes(r.Name, k.provides[key]) {
+				k.provides[key], k.direct[header] = r.Name, direct
 			}
 		}
 	}
@@ -291,6 +292,9 @@ func (k *Known) add(name string, o recipe.Offers) {
 		for _, what := range offered {
 			what, version := recipe.SplitModule(what)
 			key := keyOf(kind, what)
+			if !k.supersedes(name, k.provides[key]) {
+				continue
+			}
 			if k.provides[key] = name; version != "" {
 				k.versions[key] = version
 			}
@@ -388,12 +392,24 @@ func (k *Known) Find(kind, name string) (provider string, sure, found bool) {
 			}
 		}
 	}
-	if kind != "program" && len(buildfile.Stem(name)) > 2 {
-		for _, candidate := range k.recipes {
-			if buildfile.Stem(candidate) == buildfile.Stem(name) && !k.lacks(kind, candidate) {
-				return candidate, false, true
-			}
+	if kind == "program" || len(buildfile.Stem(name)) <= 2 {
+		return "", false, false
+	}
+	for _, candidate := range k.recipes {
+		if buildfile.Stem(candidate) == buildfile.Stem(name) && !k.lacks(kind, candidate) && k.supersedes(candidate, provider) {
+			provider = candidate
 		}
 	}
-	return "", false, false
+	return provider, false, provider != ""
+}
+
+// supersedes reports whether a package is to be taken in the place of another that offers the same.
+// Of several releases that have recipes of their own, as moss2 and moss3, that is the newest.
+func (k *Known) supersedes(name, other string) bool {
+	if name == other || buildfile.Stem(name) != buildfile.Stem(other) {
+		return true
+	}
+	its, err := version.Parse(k.versions[name])
+	than, otherErr := version.Parse(k.versions[other])
+	return err == nil && (otherErr != nil || its.Compare(than) > 0)
 }
