@@ -364,8 +364,10 @@ var (
 // or "".
 func (t *tree) ofUnix() string {
 	names, _ := fs.Glob(t.files, "*")
+	others, _ := fs.Glob(t.files, "makefiles/*") // to be copied to the top
+	names = append(names, others...)
 	i := slices.IndexFunc(names, func(name string) bool {
-		return unixMakefile.MatchString(name) && plainPath.MatchString(name)
+		return unixMakefile.MatchString(path.Base(name)) && plainPath.MatchString(name)
 	})
 	if i < 0 {
 		return ""

@@ -155,10 +155,10 @@ func (p *Package) debData(to io.Writer) (sums string, err error) {
 // packer packs data. What gzip makes does not depend on how many processors there are, for
 // blocks are packed by themselves.
 func (p *Package) packer(to io.Writer) (io.WriteCloser, error) {
-	if p.Packing == Zstd {
-		return zstdPacker(to)
+	if p.Packing == Gzip {
+		return pgzip.NewWriterLevel(to, pgzip.DefaultCompression)
 	}
-	return pgzip.NewWriterLevel(to, pgzip.DefaultCompression)
+	return zstdPacker(to)
 }
 
 // zstdPacker packs parts of a few MiB side by side, at least two, so that what comes out

@@ -34,8 +34,8 @@ type Packing string
 
 // The compressions. Every dpkg reads gzip; zstd is faster, and needs dpkg 1.21.18 or later.
 const (
-	Gzip Packing = ""
-	Zstd Packing = "zstd"
+	Zstd Packing = ""
+	Gzip Packing = "gzip"
 )
 
 // A Package is the description of a package to write.

@@ -39,13 +39,12 @@ func (p *Package) WriteRPM(out *os.File, scratch string) error {
 	}
 	defer os.Remove(payload.Name())
 	defer payload.Close()
-	packed, plain := sha256.New(), sha256.New()
-	digests, unpacked, err := p.cpio(io.MultiWriter(payload, packed), plain)
+	packed := sha256.New()
+	digests, unpacked, err := p.cpio(io.MultiWriter(payload, packed))
 	if err != nil {
 		return err
 	}
-	main := p.rpmHeader(digests, hex.EncodeToString(packed.Sum(nil)), hex.EncodeToString(plain.Sum(nil))).
-		encode(regionOfHeader)
+	main := p.rpmHeader(digests, hex.EncodeToString(packed.Sum(nil))).encode(regionOfHeader)
 	size, err := payload.Seek(0, io.SeekEnd)
 	if err != nil {
 		return err
@@ -98,12 +97,12 @@ func (p *Package) rpmSignatures(main []byte, payload io.ReadSeeker, size, unpack
 
 // cpio writes the files, and returns the digests of their contents, in their order, and the
 // uncompressed size.
-func (p *Package) cpio(to, plain io.Writer) (digests []string, unpacked int64, err error) {
+func (p *Package) cpio(to io.Writer) (digests []string, unpacked int64, err error) {
 	z, err := zstdPacker(to)
 	if err != nil {
 		return nil, 0, err
 	}
-	c := &counted{w: io.MultiWriter(z, plain)}
+	c := &counted{w: z}
 	changed := &Changed{}
 	for i, f := range p.sorted() {
 		digest := ""
@@ -175,7 +174,7 @@ func zeroed(to io.Writer, size int64) error {
 	return err
 }
 
-func (p *Package) rpmHeader(digests []string, packed, plain string) *header {
+func (p *Package) rpmHeader(digests []string, packed string) *header {
 	h := &header{}
 	h.texts(tagLocales, []string{"C"})
 	h.text(TagName, p.Name)
@@ -224,7 +223,6 @@ func (p *Package) rpmHeader(digests []string, packed, plain string) *header {
 	h.text(tagEncoding, "utf-8")
 	h.texts(tagPayloadDigest, []string{packed})
 	h.numbers(tagPayloadDigestKind, 8)
-	h.texts(tagPlainPayloadDigest, []string{plain})
 	return h
 }
 

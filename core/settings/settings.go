@@ -101,7 +101,7 @@ type Pack struct {
 	Suffix     string // of their versions
 	Links      string // where the names of programs are
 	Rebuild    int    // distinguishes packages of one version
-	Packing    string // of .deb files: zstd, or "" for gzip
+	Packing    string // of .deb files: gzip, or "" for zstd
 	Epochs     []*Epoch
 }
 
@@ -474,8 +474,8 @@ func (p *Pack) keys() []tomlfile.Key {
 		tomlfile.Number("rebuild", &p.Rebuild, 1, 99999,
 			"Distinguishes packages of the same version: raise it when you pack a version again. Default: 1."),
 		tomlfile.Parsed("packing", "gzip or zstd", &p.Packing, packing,
-			"The compression of .deb files: gzip (the default), which every dpkg reads, or zstd, which is faster and smaller "+
-				"and needs dpkg 1.21.18."),
+			"The compression of .deb files: zstd (the default), which is faster and smaller and needs dpkg 1.21.18 (Debian 12) "+
+				"or a dpkg of Ubuntu, or gzip, which every dpkg reads."),
 		tomlfile.Text("links", &p.Links, "The directory in which their programs are linked. Default: /usr/local.").
 			Check(mustBeAbsolute),
 		tomlfile.Named("epoch", &p.Epochs, epochKeys, recipe.CheckName,
@@ -497,9 +497,9 @@ var (
 func packing(text string) (string, error) {
 	switch text {
 	case "gzip":
-		return "", nil
-	case "zstd":
 		return text, nil
+	case "zstd":
+		return "", nil
 	}
 	return "", &tomlfile.At{Advice: "it can be: gzip, zstd", Err: fmt.Errorf("packing cannot be %q", text)}
 }
