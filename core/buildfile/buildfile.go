@@ -205,16 +205,29 @@ var purposes = []struct {
 	{Benchmarks, pattern.New(`(^|-)(bench(mark)?s?|benchmarking|perf-?tests?)(-|$)`)},
 	{Developers,
 		pattern.New(`(^|-)(fuzz(ing|ers?|er)?|coverage|code-coverage|gcov|valgrind|asan|ubsan|msan|tsan|sanitizers?` +
-			`|werror|warnings-as-errors|maintainer-mode|manywarnings|gcc-warnings|profiling|gprof|lcov|symvers)(-|$)`)},
+			`|werror|warnings-as-errors|maintainer-mode|manywarnings|gcc-warnings|profiling|gprof|lcov)(-|$)`)},
 	{Bindings,
 		pattern.New(`^(python[23]?|python-(bindings?|modules?|examples?|embed)|perl|perl5|ruby|tcl|java|jni|php|guile` +
 			`|ocaml|swig|csharp|mono|lua-bindings|swift|go-bindings?|cython|introspection|gir|vala|vapi)(-bindings?)?$`)},
 }
 
+// formats are names of documentation that are also those of what a package may read or write;
+// documents is what a description says of documentation.
+var (
+	formats   = pattern.New(`^(?:html|pdf|info|docbook)$`)
+	documents = pattern.New(`(?i)\b(?:docs?|documents?|documentation|manuals?|man ?pages?|help|guides?` +
+		`|reference|doxygen|sphinx|texinfo)\b`)
+)
+
 // OwnPurposes ignores the name of the package in the names of its switches, as in moss-docs: a
-// package named after one of the purposes is about more than that.
+// package named after one of the purposes is about more than that. A format is documentation only if
+// its description says so.
 func OwnPurposes(switches []Switch, pkg string) {
 	for i, s := range switches {
+		if formats.MatchString(s.Name) && !documents.MatchString(s.About) {
+			switches[i].Purpose = ""
+			continue
+		}
 		if rest, is := strings.CutPrefix(strings.ReplaceAll(s.Name, "_", "-"), strings.ToLower(pkg)+"-"); is &&
 			s.Purpose != Shared && s.Purpose != Static {
 			switches[i].Purpose = purposeOf(rest)

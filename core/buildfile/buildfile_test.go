@@ -262,3 +262,13 @@ set(FERN_LANGS "c;d" CACHE STRING "Languages")
 	assert.ElementsMatch(t, []string{"Drivers|moss|off|Moss|-Dmoss=true", "Drivers|beds|number|beds|-Dbeds=$FL_VALUE|4",
 		"|data|path|Where|-Ddata=$FL_VALUE|/var", "Drivers|tools|listrake|hoe|Tools|-Dtools=$FL_VALUE|rake"}, lines(meson))
 }
+
+// A format is documentation only if the description says so.
+func TestFormatsAreFeatures(t *testing.T) {
+	for about, want := range map[string]Purpose{"Add HTML support": "", "Add Docbook SGML support": "",
+		"Build the HTML documentation": Documentation, "Install the manual as HTML": Documentation} {
+		switches := []Switch{{Name: "html", About: about, Purpose: purposeOf("html")}}
+		OwnPurposes(switches, "fern")
+		assert.Equal(t, want, switches[0].Purpose, about)
+	}
+}
