@@ -272,8 +272,9 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 		}
 	}
 	byName := ""
-	if len(lookups) == 0 { // the name of a switch can name its need
-		if name, _, found := d.e.Known.Find("module", sw.Raw); found && name != d.source.Name.Value {
+	if len(lookups) == 0 { // the name of a switch can name its need; where no run has shown one, only a module's name does
+		name, sure, found := d.e.Known.Find("module", sw.Raw)
+		if found && (sure || !d.source.heard) && name != d.source.Name.Value {
 			byName = name
 			have = append(have, name)
 		}

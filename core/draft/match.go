@@ -396,7 +396,8 @@ func (k *Known) Find(kind, name string) (provider string, sure, found bool) {
 		return "", false, false
 	}
 	for _, candidate := range k.recipes {
-		if buildfile.Stem(candidate) == buildfile.Stem(name) && !k.lacks(kind, candidate) && k.supersedes(candidate, provider) {
+		if buildfile.Stem(candidate) == buildfile.Stem(name) && !k.lacks(kind, candidate) &&
+			k.supersedes(candidate, provider) {
 			provider = candidate
 		}
 	}
