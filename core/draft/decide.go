@@ -272,9 +272,9 @@ func (d *decision) choose(sw buildfile.Switch, lookups []buildfile.Lookup) {
 		}
 	}
 	byName := ""
-	if len(lookups) == 0 { // the name of a switch can name its need; where no run has shown one, only a module's name does
+	if len(lookups) == 0 { // the name of a switch can name its need, but a run with it on would have shown that
 		name, sure, found := d.e.Known.Find("module", sw.Raw)
-		if found && (sure || !d.source.heard) && name != d.source.Name.Value {
+		if found && (sure || !d.source.heard || sw.Default == buildfile.Off) && name != d.source.Name.Value {
 			byName = name
 			have = append(have, name)
 		}

@@ -365,3 +365,14 @@ func TestNewestOfSeveral(t *testing.T) {
 		assert.Equal(t, "moss2", found, kind)
 	}
 }
+
+// A switch that is on needs what runs have shown; one that is off may need what has its name.
+func TestNeedsByTheNameOfAnOption(t *testing.T) {
+	s := &Source{heard: true, Reading: buildfile.Reading{Switches: []buildfile.Switch{
+		{Name: "tree", Raw: "tree", Default: buildfile.On, Off: []string{"--without-tree"}},
+		{Name: "moss", Raw: "moss", Default: buildfile.Off, On: []string{"--with-moss"}},
+	}}}
+	d := s.Decide(Evidence{Known: &Known{recipes: []string{"libmoss", "libtree"}}})
+	require.Len(t, d.Needs, 1)
+	assert.Equal(t, "libmoss moss", d.Needs[0].Recipe+" "+strings.Join(d.Needs[0].When, " "))
+}
