@@ -36,10 +36,11 @@ func (a *Answer) Give(r *recipe.Recipe, why string) error {
 // To finds the answers to a failed build, the best first: the argument, or the step, that moves files
 // placed outside into the tree; a directory that is expected; an option that is off and provides
 // what is missing; the argument that the source asks for; a library of a need that implements the
-// missing one, or that has no module; a need on a recipe; the argument with which the source goes
-// without it; a no-op in place of what writes documentation; a need on the operating system; an empty
-// file in place of documentation that the archive lacks; a flag that is known to help; a directory
-// outside the source to build in; compiling only what is placed; copying what was built.
+// missing one, that is a prerequisite, or that has no module; a need on a recipe; the argument with
+// which the source goes without it; a no-op in place of what writes documentation; a need on the
+// operating system; an empty file in place of documentation that the archive lacks; a flag that is
+// known to help; a directory outside the source to build in; compiling only what is placed; copying
+// what was built.
 func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	c := f.Cause
 	answers := slices.Concat(inside(r, f), directories(r, f), installing(r, f))
@@ -54,7 +55,7 @@ func To(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
 	if c.Asks != "" && !slices.Contains(r.Build.Args, c.Asks) {
 		answers = append(answers, asked(r, c.Asks))
 	}
-	answers = append(answers, renamed(r, c, e)...)
+	answers = slices.Concat(answers, renamed(r, c, e), searched(r, f, e))
 	answers = append(answers, undescribed(r, c, e)...)
 	if m.Recipe != "" {
 		answers = append(answers, need(m.Need().Text()))
@@ -401,13 +402,15 @@ func unwarned(r *recipe.Recipe, c *diagnose.Cause) []*Answer {
 
 var warning = pattern.New(`^-W[a-z][a-z0-9-]*[a-z0-9]$`)
 
-// named adds a flag to the compilers that makefiles name in their commands, where no variable counts.
+// named adds a flag to the compilers that makefiles name in their commands, or pass to other makefiles,
+// where no variable counts.
 func named(r *recipe.Recipe, flag string) []*Answer {
 	if r.Build.Method != recipe.Make || !plainFlag.MatchString(flag) {
 		return nil
 	}
 	return inStep(r, early(r), `find . -name '[Mm]akefile*' `+
-		`-exec sed -i 's!^\t\([-@]*\)\(gcc\|cc\|g++\|c++\) !\t\1\2 `+flag+` !' {} +`,
+		`-exec sed -i 's!^\t\([-@]*\)\(gcc\|cc\|g++\|c++\) !\t\1\2 `+flag+` !; `+
+		`s!^\(\t.*\<CC=\)"\{0,1\}\(gcc\|cc\)"\{0,1\} !\1"\2 `+flag+`" !' {} +`,
 		fmt.Sprintf("# The step %s adds %s to the compilers that makefiles name.", early(r), flag))
 }
 

@@ -136,6 +136,36 @@ func renamed(r *recipe.Recipe, c *diagnose.Cause, e Evidence) []*Answer {
 		fmt.Sprintf("# The step %s makes the makefiles link %s instead of %s.", early(r), library, c.Name()))
 }
 
+// searched has GNU make look in a need's tree for a library that is a prerequisite, as -lNAME, for which
+// it only looks in the system's directories.
+func searched(r *recipe.Recipe, f *build.Failure, e Evidence) []*Answer {
+	if f.Cause.Kind != diagnose.MissingLibrary || e.Known == nil || r.Build.Method != recipe.Make ||
+		!slices.ContainsFunc(f.Lines, prerequisite.MatchString) {
+		return nil
+	}
+	known, err := e.Known()
+	if err != nil {
+		return nil
+	}
+	need, found := known.WithLibrary(f.Cause.Name())
+	argument := "--eval=vpath lib%.so $FL_TREE_" + recipe.VariableName(need.Recipe) + "/lib"
+	if !found || slices.Contains(r.Build.Args, argument) {
+		return nil
+	}
+	return []*Answer{withArguments(r, withNeed(r, need, fmt.Sprintf("# make looks in the tree of %s, too, for the "+
+		"libraries that are prerequisites.", need.Recipe)), argument)}
+}
+
+// withNeed adds the lines of a need that the recipe does not have to what an answer says.
+func withNeed(r *recipe.Recipe, need recipe.NeedEntry, says string) string {
+	if slices.Contains(needs(r), need.Recipe) {
+		return says
+	}
+	return need.Text() + "\n" + says
+}
+
+var prerequisite = pattern.New(`No rule to make target ['‘]-l`)
+
 // undescribed passes the flags of a library that the shelf has without a pkg-config module, in the
 // variables that stand in for the module.
 func undescribed(r *recipe.Recipe, c *diagnose.Cause, e Evidence) []*Answer {
@@ -145,10 +175,7 @@ func undescribed(r *recipe.Recipe, c *diagnose.Cause, e Evidence) []*Answer {
 	}
 	says := fmt.Sprintf("# %s has the library %s, but no module: the arguments %s have its flags.", need.Recipe, c.Name(),
 		strings.Join(args, " "))
-	if !slices.Contains(needs(r), need.Recipe) {
-		says = need.Text() + "\n" + says
-	}
-	return []*Answer{withArguments(r, says, args...)}
+	return []*Answer{withArguments(r, withNeed(r, need, says), args...)}
 }
 
 // Undescribed finds the library that a missing pkg-config module would describe on the shelf: the need

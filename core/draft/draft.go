@@ -180,7 +180,7 @@ func separates(c rune) bool { return strings.ContainsRune("._-", c) }
 // aside are directories whose build system is not that of the package.
 var aside = pattern.New(`(?i)^(?:\.|tests?$|testing$|testsuite|docs?$|documentation|examples?$|samples?$|demos?$` +
 	`|bench|contrib|third[_-]?party|external|extern$|vendor|deps$|fuzz|win(?:dows|32|64)?$|msvc|vs\d|mac|osx|android` +
-	`|ios$|packaging|debian|rpm$)`)
+	`|ios$|packaging|debian|rpm$|makefiles$)`)
 
 func subdirectories(files fs.FS, dir string) (found []string) {
 	entries, err := fs.ReadDir(files, dir)
@@ -201,7 +201,8 @@ func built(files fs.FS, dir string) bool {
 			return true
 		}
 	}
-	return false
+	entries, _ := fs.ReadDir(files, dir)
+	return dir != "." && slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return unixMakefile.MatchString(e.Name()) })
 }
 
 // tree is an unpacked source, with what was read of it.
@@ -375,7 +376,7 @@ func (t *tree) ofUnix() string {
 	return names[i]
 }
 
-var unixMakefile = pattern.New(`(?i)^(?:makefile[._-](?:unx|unix|linux|posix|gcc|gnu|std)` +
+var unixMakefile = pattern.New(`(?i)^(?:makefile[._-](?:unx|unix|u|linux|posix|gcc|gnu|std)` +
 	`|(?:unix|linux|posix)\w*\.mak)$`)
 
 // writes is a script that writes the makefile and asks nothing, or "".

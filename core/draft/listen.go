@@ -190,6 +190,17 @@ func (r *listeningRoom) Show(programs ...string) (err error) {
 // Sees reports whether a run sees a file of the operating system.
 func (r *listeningRoom) Sees(file string) bool { return !r.sight.Hides(file) }
 
+// lacksOwn reports whether a run in another directory than the source's has stopped, and looked for a
+// file there that the source has.
+func (r *listeningRoom) lacksOwn(run *heardRun) bool {
+	return !run.OK && !r.source.InTree && slices.ContainsFunc(notThere.FindAllStringSubmatch(run.Output, -1),
+		func(m []string) bool {
+			return filepath.IsLocal(m[1]) && safefs.Exists(filepath.Join(r.source.Dir, r.source.Below, m[1]))
+		})
+}
+
+var notThere = pattern.New(`(?m)^\S+: (?:cannot open )?'?([\w+-][\w./+-]*)'?: No such file or directory$`)
+
 // Close deletes the room.
 func (r *listeningRoom) Close() { r.done() }
 

@@ -82,7 +82,8 @@ func (s *Source) Listen(ctx context.Context, m *machine.Machine, dir string, kno
 		args: s.Args, quick: how.Quick, progress: how.Progress}
 	err = h.hear()
 	unheard := new(Unheard)
-	if errors.As(err, &unheard) && s.Prepare == "" && s.otherwise(unheard.Why) {
+	if errors.As(err, &unheard) && (h.apart || s.Prepare == "" && s.otherwise(unheard.Why)) {
+		s.InTree = s.InTree || h.apart
 		return s.Listen(ctx, m, dir, known, how)
 	}
 	if limited.Err() != nil && ctx.Err() == nil {
@@ -198,6 +199,7 @@ type hearing struct {
 	args     []string        // of all runs
 	lacking  bool            // it stops without a program that this machine lacks
 	outward  bool            // its bundled libraries are missing: it is told to use external ones
+	apart    bool            // it stops because its own files are not where it runs
 	quick    bool
 	forced   []inquiry           // answers that were given because it had stopped
 	full     *heardRun           // with all of them
@@ -227,6 +229,7 @@ func (h *hearing) run(args []string, answers answers) (*heardRun, error) {
 		h.lock.Lock()
 		defer h.lock.Unlock()
 		h.cpu += run.CPU
+		h.apart = h.room.lacksOwn(run)
 		if h.runs++; h.progress != nil {
 			h.progress(h.doing, h.runs)
 		}
@@ -549,7 +552,7 @@ func (h *hearing) settle(run *heardRun) (err error) {
 			if err != nil {
 				return err
 			}
-			if other.OK {
+			if other.OK || lastError(other.Output) != lastError(run.Output) {
 				h.args, run = args, other
 			}
 			continue

@@ -27,7 +27,8 @@ func TestWhereTheBuildSystemIs(t *testing.T) {
 		{sourceOf("build/gmake.os2/Makefile", "", "build/gmake.unix/Makefile", ""), "build/gmake.unix make"},
 		{sourceOf("tests/Makefile", "", "build/unix/Makefile", "install:"), "build/unix make"},
 		{sourceOf("tests/Makefile", "", "README", ""), " script"},
-		{sourceOf("makefiles/Makefile-BSDI", "", "makefiles/Makefile-Linux", "install:"), " make"},
+		{sourceOf("src/makefile.u", "all:", "src/makefile.vc", ""), "src make"},
+		{sourceOf("README", "", "makefiles/Makefile-BSDI", "", "makefiles/Makefile-Linux", "install:"), " make"},
 		{sourceOf("configure", "#!/bin/sh\ncmake .. \"$@\"\n", "CMakeLists.txt", "project(fern)"), " cmake"},
 		{sourceOf("configure", "#!/bin/sh\necho\n", "CMakeLists.txt", "project(fern)"), " configure"},
 	} {

@@ -246,13 +246,19 @@ type probe struct {
 
 func (p *probe) date() string { return p.m.Now().Format("2006-01-02") }
 
+// read reads the recipe as it is now, and returns a machine that builds with it.
+func (p *probe) read() (*machine.Machine, error) {
+	m, err := p.m.With(func(c *machine.Config) { c.Level = sandbox.Sealed })
+	if err == nil {
+		p.recipe, err = m.Shelves.Find(p.name)
+	}
+	return m, err
+}
+
 // attempt builds the package with its current recipe.
 func (p *probe) attempt(ctx context.Context) error {
-	m, err := p.m.With(func(c *machine.Config) { c.Level = sandbox.Sealed })
+	m, err := p.read()
 	if err != nil {
-		return err
-	}
-	if p.recipe, err = m.Shelves.Find(p.name); err != nil {
 		return err
 	}
 	made, err := plan.For(ctx, m, plan.Ask{Names: []string{p.recipe.Buildable()}})
@@ -295,7 +301,11 @@ func (p *probe) goOn(ctx context.Context) error {
 		}
 		steps, last = steps[:to], s.err
 		p.steps.Undone(s.answer.Text)
-		return p.restore(s.text)
+		if err := p.restore(s.text); err != nil {
+			return err
+		}
+		_, err := p.read()
+		return err
 	}
 	fresh := false // whether the last step helps is unknown yet
 	for range enough {
@@ -440,17 +450,17 @@ func (p *probe) give(a *advice.Answer, f *build.Failure) (before []byte, err err
 
 // rewrite changes the recipe so that it can be restored, and returns the previous text.
 func (p *probe) rewrite(change func() error) (before []byte, err error) {
-	if before, err = p.read(); err != nil {
+	if before, err = p.text(); err != nil {
 		return nil, err
 	}
 	if err := change(); err != nil {
 		return nil, err
 	}
-	p.written, err = p.read()
+	p.written, err = p.text()
 	return before, err
 }
 
-func (p *probe) read() ([]byte, error) {
+func (p *probe) text() ([]byte, error) {
 	return p.recipe.OnShelf(recipe.FileName).ReadFile(recipe.Largest)
 }
 
