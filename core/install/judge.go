@@ -7,6 +7,7 @@ import (
 	"maps"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -15,6 +16,7 @@ import (
 	"fernladder/core/machine"
 	"fernladder/core/pattern"
 	"fernladder/core/recipe"
+	"fernladder/core/safefs"
 	"fernladder/core/store"
 )
 
@@ -24,6 +26,7 @@ type judgement struct {
 	alone  []unlinkedLibrary // libraries that are not linked with what they use
 	unused []string          // needs that no file is linked with
 	opens  bool              // a file opens libraries while it runs, which may be those
+	below  []string          // directories of include in which its headers look for each other, and are not
 }
 
 // wrong is a sentence for each deviation; none means that the recipe is right.
@@ -125,6 +128,9 @@ func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe,
 			found.unused = append(found.unused, need.Name)
 		}
 	}
+	if err == nil {
+		found.below, err = misplaced(m.Store, built.Ref, tell)
+	}
 	for _, name := range built.Without {
 		if o := r.Option(name); o != nil && built.Options[name] == "on" {
 			tell(fmt.Sprintf("the option %s is on, but the source was configured without it", name))
@@ -132,6 +138,41 @@ func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe,
 	}
 	return found, err
 }
+
+// misplaced finds the directories below include in which headers of a tree include each other, if they
+// are not there, but directly in include. Others, which include them in the same way, do not find them.
+func misplaced(s *store.Store, ref store.Ref, tell func(string)) (below []string, err error) {
+	files, err := s.Files(ref)
+	if err != nil {
+		return nil, err
+	}
+	has := map[string]bool{}
+	for _, f := range files {
+		has[f.Path] = true
+	}
+	for _, f := range files {
+		if path.Dir(f.Path) != "include" || !f.Mode.IsRegular() {
+			continue
+		}
+		const most = 1 << 18
+		text, err := safefs.ReadFile(filepath.Join(s.Tree(ref), f.Path), most)
+		if err != nil { // no header is that large
+			continue
+		}
+		for _, m := range includes.FindAllStringSubmatch(string(text), -1) {
+			if there := path.Join("include", m[2]); has[there] && !has[path.Join("include", m[1])] {
+				tell(fmt.Sprintf("%s includes %s/%s, which is placed as %s", f.Path, m[1], m[2], there))
+				if !slices.Contains(below, m[1]) {
+					below = append(below, m[1])
+				}
+			}
+		}
+	}
+	return below, nil
+}
+
+// includes matches the inclusion of a header in a directory.
+var includes = pattern.New(`(?m)^[ \t]*#[ \t]*include[ \t]*[<"]([\w-]+)/([\w.-]+)[>"]`)
 
 // runtimes are the libraries of the compilers and the C library.
 var runtimes = pattern.New(`^(?:linux-vdso|lib(?:c|m|dl|rt|pthread|gcc_s|stdc\+\+|resolv|atomic|util|crypt|gomp` +

@@ -65,7 +65,7 @@ func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) 
 	case err != nil:
 		return Probed{Recipe: p.recipe, Useless: p.useless}, err
 	}
-	for _, improve := range []func(context.Context) error{p.link, p.unneeded, p.turnOff, p.skipUnplaced} {
+	for _, improve := range []func(context.Context) error{p.headers, p.link, p.unneeded, p.turnOff, p.skipUnplaced} {
 		if err := improve(ctx); err != nil {
 			return Probed{Recipe: p.recipe, Useless: p.useless}, err
 		}
@@ -101,6 +101,22 @@ func (p *probe) mend(ctx context.Context, now judgement, says []string, change f
 	return p.better(ctx, text, func(e *tomlfile.Edit) { change(e); e.Append(text) }, func(*build.Job) bool {
 		after, err := p.judge()
 		return err == nil && len(after.wrong()) < len(now.wrong())
+	})
+}
+
+// headers places the headers in the directory in which they look for each other.
+func (p *probe) headers(ctx context.Context) error {
+	now, err := p.judge()
+	argument := map[recipe.Method]string{recipe.Configure: "--includedir=$FL_PREFIX/include/",
+		recipe.CMake: "-DCMAKE_INSTALL_INCLUDEDIR=include/", recipe.Meson: "--includedir=include/"}[p.recipe.Build.Method]
+	if err != nil || len(now.below) != 1 || argument == "" {
+		return err
+	}
+	argument += now.below[0]
+	args := tomlfile.QuoteList(append(slices.Clone(p.recipe.Build.Args), argument))
+	says := fmt.Sprintf("headers include each other as %s/…; the argument %s places them there.", now.below[0], argument)
+	return p.mend(ctx, now, []string{says}, func(e *tomlfile.Edit) {
+		e.SetTable("build", []string{"args"}, map[string]string{"args": args})
 	})
 }
 
