@@ -382,8 +382,8 @@ func withFlag(r *recipe.Recipe, flag string, variables []string, blind bool) []*
 
 // editBuildFiles is shell text, to be continued with an expression of sed, that changes the files that
 // the build uses, but not those that these are made from: they would be made anew.
-const editBuildFiles = `find . '(' -name '[Mm]akefile' -o -name Makefile.in -o -name configure ` +
-	`-o -name CMakeLists.txt ')' -exec sed -i `
+const editBuildFiles = `find . '(' -name '*[Mm]akefile' -o -name Makefile.in -o -name configure ` +
+	`-o -name CMakeLists.txt ')' -type f -exec sed -i `
 
 // tolerant takes -Werror out of the build files.
 func tolerant(r *recipe.Recipe) []*Answer {
@@ -408,7 +408,7 @@ func named(r *recipe.Recipe, flag string) []*Answer {
 	if r.Build.Method != recipe.Make || !plainFlag.MatchString(flag) {
 		return nil
 	}
-	return inStep(r, early(r), `find . -name '[Mm]akefile*' `+
+	return inStep(r, early(r), `find . -name '*[Mm]akefile*' -type f `+
 		`-exec sed -i 's!^\t\([-@]*\)\(gcc\|cc\|g++\|c++\) !\t\1\2 `+flag+` !; `+
 		`s!^\(\t.*\<CC=\)"\{0,1\}\(gcc\|cc\)"\{0,1\} !\1"\2 `+flag+`" !' {} +`,
 		fmt.Sprintf("# The step %s adds %s to the compilers that makefiles name.", early(r), flag))

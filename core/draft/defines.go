@@ -65,5 +65,5 @@ func (k *Known) Implements(packages []string, library string) string {
 
 // Relink is shell text that has makefiles link one library instead of another.
 func Relink(library, with string) string {
-	return fmt.Sprintf("find . -name '[Mm]akefile*' -type f -exec sed -i 's/-l%s\\>/-l%s/g' {} +", library, with)
+	return fmt.Sprintf("find . -name '*[Mm]akefile*' -type f -exec sed -i 's/-l%s\\>/-l%s/g' {} +", library, with)
 }

@@ -485,7 +485,7 @@ func (t *tree) makefile(s *Source, name string) {
 	}
 	if !s.Place && strings.Contains(text, "/usr/local") {
 		s.Steps = [][2]string{{"before_place", `# the makefile always installs in /usr/local
-find . -name '[Mm]akefile*' -type f -exec sed -i \
+find . -name '*[Mm]akefile*' -type f -exec sed -i \
 	's,/usr/local/man,/usr/local/share/man,g; s,/usr/local,$(DESTDIR)$(PREFIX),g' {} +`}}
 		s.Remarks = append(s.Remarks, Finding{"steps", "before_place", name + " always installs in /usr/local", Guessed})
 		return
