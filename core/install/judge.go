@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"fernladder/core/buildfile"
 	"fernladder/core/draft"
 	"fernladder/core/inspect"
 	"fernladder/core/machine"
@@ -160,7 +161,8 @@ func misplaced(s *store.Store, ref store.Ref, tell func(string)) (below []string
 			continue
 		}
 		for _, m := range includes.FindAllStringSubmatch(string(text), -1) {
-			if there := path.Join("include", m[2]); has[there] && !has[path.Join("include", m[1])] {
+			there := path.Join("include", m[2])
+			if has[there] && !has[path.Join("include", m[1])] && !buildfile.OfC(m[1]+"/"+m[2]) {
 				tell(fmt.Sprintf("%s includes %s/%s, which is placed as %s", f.Path, m[1], m[2], there))
 				if !slices.Contains(below, m[1]) {
 					below = append(below, m[1])
