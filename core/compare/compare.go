@@ -167,12 +167,6 @@ type opened struct {
 	dir *safefs.Dir
 }
 
-// empty reports whether nothing is different but what it took.
-func (r *Report) empty() bool {
-	return len(r.Options)+len(r.Features)+len(r.Sources)+len(r.Patches)+len(r.Needs)+len(r.Around)+len(r.Files.Came)+
-		len(r.Files.Gone)+len(r.Files.Changed)+len(r.Tries) == 0
-}
-
 func texts(a, b map[string]string) []Changed {
 	all := []Changed{}
 	for _, name := range slices.Sorted(maps.Keys(a)) {
