@@ -410,7 +410,7 @@ func named(r *recipe.Recipe, flag string) []*Answer {
 	}
 	return inStep(r, early(r), `find . -name '*[Mm]akefile*' -type f `+
 		`-exec sed -i 's!^\t\([-@]*\)\(gcc\|cc\|g++\|c++\) !\t\1\2 `+flag+` !; `+
-		`s!^\(\t.*\<CC=\)"\{0,1\}\(gcc\|cc\)"\{0,1\} !\1"\2 `+flag+`" !' {} +`,
+		`s!^\(\t.*\<CC="\)\(gcc\|cc\)!\1\2 `+flag+`!; s!^\(\t.*\<CC=\)\(gcc\|cc\) !\1"\2 `+flag+`" !' {} +`,
 		fmt.Sprintf("# The step %s adds %s to the compilers that makefiles name.", early(r), flag))
 }
 

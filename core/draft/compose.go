@@ -470,7 +470,7 @@ func (c *composer) place(s *Source) {
 	if len(s.Built) == 0 {
 		step, about = PlaceByName(s.Name.Value), "the program is called like the package"
 	}
-	c.line("# guessed: there is no target that installs, and %s\nplace = '''\n%s\n'''", about, step)
+	c.line("place = '''\n%s\n'''   # guessed: there is no target that installs, and %s", step, about)
 }
 
 // PlaceByName is shell text that places a program with the name of the package, wherever it is.

@@ -314,7 +314,7 @@ func TestUnusualMakefiles(t *testing.T) {
 	s = Read(sourceOf("Makefile.w32", "", "Makefile.unx", "all: fern\n"), "fern-1.0.tar.gz")
 	assert.Contains(t, s.Compose(Origin{}, Decided{}, "debian"),
 		"[steps]\n# guessed: there is no makefile of the usual name\nbefore_configure = '''\ncp Makefile.unx "+
-			"Makefile\n'''\n# guessed: there is no target")
+			"Makefile\n'''\nplace = '''")
 	s = Read(sourceOf("configure", generated, "src/leaf.l", "%{\n%}\n%%\n", "src/bud.y", "\n%%\n", "src/bud.c", "",
 		"tests/twig.y", "\n%%\n", "src/moss.l", ".TH moss"), "fern-1.0.tar.gz")
 	require.Len(t, s.Lookups, 1)

@@ -53,6 +53,9 @@ type Probed struct {
 // If the package does not build, the error is that of its build, and the recipe says so, too.
 func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) (Probed, error) {
 	p := &probe{m: m, name: name, steps: steps, tried: map[string]bool{}}
+	if err := p.askForPlace(); err != nil {
+		return Probed{}, err
+	}
 	err := p.goOn(ctx)
 	failure := p.failure(err)
 	switch {
@@ -71,6 +74,21 @@ func Probe(ctx context.Context, m *machine.Machine, name string, steps Probing) 
 		}
 	}
 	return p.succeeded()
+}
+
+// askForPlace takes out the step that places a program by the name of the package, which a draft has
+// if it does not know what is built: a failure in stage place tells.
+func (p *probe) askForPlace() error {
+	if _, err := p.read(); err != nil {
+		return err
+	}
+	if strings.TrimSpace(p.recipe.Step(build.StagePlace)) != draft.PlaceByName(p.recipe.Name) {
+		return nil
+	}
+	_, err := p.rewrite(func() error {
+		return p.recipe.Change(func(e *tomlfile.Edit) { e.Remove("steps", build.StagePlace) })
+	})
+	return err
 }
 
 // better builds the package once more, with a changed recipe. If that builds, and is better, the
