@@ -326,3 +326,17 @@ func TestCompilersFindHeadersBelow(t *testing.T) {
 	assert.Equal(t, map[string]string{"CFLAGS": flag, "CXXFLAGS": flag}, CompilerPaths(recipe.CMake, needs))
 	assert.Equal(t, filepath.Dir(below)+":"+below, CompilerPaths(recipe.Make, needs)["CPATH"])
 }
+
+// A package that is needed as a tool and as a library is found as both, and shown to a room once.
+func TestToolAndLibrary(t *testing.T) {
+	moss := &Job{Package: &resolve.Package{}, Ref: store.Ref{Name: "moss"}, Prefix: "/trees/moss"}
+	both := []resolve.Link{{Role: recipe.Tool}, {Role: recipe.Library}}
+	fern := &Job{Package: &resolve.Package{Needs: both}, Needs: []*Job{moss, moss}}
+	assert.Len(t, visible(fern), 1)
+	var found []string
+	for _, pair := range Surroundings(neighbours(fern)) {
+		found = append(found, pair.Name+"="+pair.Values[0])
+	}
+	assert.Contains(t, found, "PATH=/trees/moss/bin:/trees/moss/sbin")
+	assert.Contains(t, found, "PKG_CONFIG_PATH=/trees/moss/lib/pkgconfig:/trees/moss/share/pkgconfig")
+}

@@ -73,9 +73,7 @@ func Surroundings(neighbours []Neighbour) []tomlfile.Pair {
 		modules = append(modules, filepath.Join(lib, "pkgconfig"), filepath.Join(n.Tree, "share", "pkgconfig"))
 		prefixes = append(prefixes, n.Tree)
 	}
-	if len(done) < len(neighbours) { // several are in one directory
-		path, modules, prefixes = firsts(path), firsts(modules), firsts(prefixes)
-	}
+	path, modules, prefixes = firsts(path), firsts(modules), firsts(prefixes) // several may be in one directory
 	return []tomlfile.Pair{
 		{Name: "PATH", Values: []string{strings.Join(path, ":")}},
 		{Name: "CPPFLAGS", Values: []string{strings.Join(cppflags, " ")}},
@@ -129,14 +127,29 @@ func libraryDirs(job *Job) []string {
 	return dirs
 }
 
-// neighbours are the trees that a job's build may see: those of its direct needs, of the runtime
-// needs of its tools, and of the libraries of its libraries.
+// visible are the trees that a job's build may see, each once.
+func visible(job *Job) []Neighbour {
+	all := neighbours(job)
+	seen := map[store.Ref]bool{}
+	return slices.DeleteFunc(all, func(n Neighbour) bool {
+		was := seen[n.Ref]
+		seen[n.Ref] = true
+		return was
+	})
+}
+
+// neighbours are the trees that a job's build may see, once for each role: those of its direct needs,
+// of the runtime needs of its tools, and of the libraries of its libraries.
 func neighbours(job *Job) []Neighbour {
 	var found []Neighbour
-	seen := map[*Job]bool{}
+	type as struct { // one job can be a tool and a library
+		job  *Job
+		role recipe.Role
+	}
+	seen := map[as]bool{}
 	add := func(j *Job, role recipe.Role, direct bool) {
-		if !seen[j] {
-			seen[j] = true
+		if !seen[as{j, role}] {
+			seen[as{j, role}] = true
 			found = append(found, Neighbour{j.Ref, j.Prefix, j.Away(), role, direct})
 		}
 	}
@@ -146,7 +159,7 @@ func neighbours(job *Job) []Neighbour {
 	var follow func(j *Job, role recipe.Role)
 	follow = func(j *Job, role recipe.Role) {
 		for i, link := range j.Package.Needs {
-			if link.Role == role && !seen[j.Needs[i]] {
+			if link.Role == role && !seen[as{j.Needs[i], role}] {
 				add(j.Needs[i], role, false)
 				follow(j.Needs[i], role)
 			}

@@ -18,7 +18,7 @@ import (
 )
 
 // rules is raised whenever a change of this program makes the same recipe give another result.
-const rules = 10
+const rules = 11
 
 // identity is everything that can change the result of a build. Its digest is the build id. A
 // field may only be added together with a change of rules.

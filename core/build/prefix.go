@@ -98,7 +98,7 @@ func (a *attempt) fills() bool {
 // underPrefix is the union of the needs that are for the same prefix.
 func (a *attempt) underPrefix() (landing.Union, error) {
 	var refs []store.Ref
-	for _, n := range neighbours(a.job) {
+	for _, n := range visible(a.job) {
 		if n.Away {
 			refs = append(refs, n.Ref)
 		}

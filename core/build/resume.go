@@ -23,7 +23,7 @@ import (
 // holdNeeds keeps the trees that the build sees from being removed until it is finished.
 func (a *attempt) holdNeeds(ctx context.Context) (release func(), err error) {
 	var needs []store.Ref
-	for _, n := range neighbours(a.job) {
+	for _, n := range visible(a.job) {
 		needs = append(needs, n.Ref)
 	}
 	return a.hold(ctx, needs)

@@ -31,7 +31,7 @@ func (a *attempt) spec() (sandbox.Room, error) {
 	if a.cache != nil {
 		r.Visible = append(r.Visible, a.cache.kept)
 	}
-	for _, n := range neighbours(a.job) {
+	for _, n := range visible(a.job) {
 		if !n.Away {
 			r.Visible = append(r.Visible, n.Tree)
 		}

@@ -687,7 +687,13 @@ func (h *hearing) culprit(run *heardRun) (culprit inquiry, found bool) {
 		}
 	}
 	sees := func(file string) bool { return file != "" && h.room.Sees(file) }
-	for _, word := range lastWords(run.Output) { // a program of the shelf that it names when it stops
+	words := lastWords(run.Output)
+	for _, a := range slices.Backward(run.Asked) {
+		if a.Kind == "program" {
+			words = append(words, a.Names...)
+		}
+	}
+	for _, word := range words { // a program of the shelf that it names when it stops, or has looked for
 		if _, answered := h.answers["program "+word]; !answered && h.known.treeOf(word) != "" &&
 			!sees(h.m.Programs.Find(word)) {
 			return inquiry{Kind: "program", Names: []string{word}}, true

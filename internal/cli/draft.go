@@ -268,7 +268,9 @@ func (a *app) showDecided(d draft.Decided) {
 		if len(w.When) > 0 {
 			text += " (with " + strings.Join(w.When, " or ") + ")"
 		}
-		needs = append(needs, text)
+		if !slices.Contains(needs, text) { // as a tool, and as a library
+			needs = append(needs, text)
+		}
 	}
 	if len(needs) > 0 {
 		a.screen.Print("%s %s", a.screen.Strong("needs   "), strings.Join(needs, ", "))
