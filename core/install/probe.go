@@ -82,7 +82,8 @@ func (p *probe) askForPlace() error {
 	if _, err := p.read(); err != nil {
 		return err
 	}
-	if strings.TrimSpace(p.recipe.Step(build.StagePlace)) != draft.PlaceByName(p.recipe.Name) {
+	if p.recipe.Build.Method != recipe.Make ||
+		strings.TrimSpace(p.recipe.Step(build.StagePlace)) != draft.PlaceByName(p.recipe.Name) {
 		return nil
 	}
 	_, err := p.rewrite(func() error {
@@ -100,7 +101,8 @@ func (p *probe) better(ctx context.Context, says string, change func(*tomlfile.E
 	if err != nil {
 		return err
 	}
-	if p.attempt(ctx) == nil && is(job) {
+	err = p.attempt(ctx)
+	if p.broke = p.failure(err) != nil; err == nil && is(job) {
 		p.steps.Answered(p.recipe, says)
 		return nil
 	}
@@ -179,11 +181,17 @@ func (p *probe) unneeded(ctx context.Context) error {
 			needs = append(needs, i)
 		}
 	}
-	return p.mend(ctx, now, says, func(e *tomlfile.Edit) {
+	err = p.mend(ctx, now, says, func(e *tomlfile.Edit) {
 		for _, i := range slices.Backward(needs) {
 			e.ReplaceInList("need", i, "")
 		}
 	})
+	if len(needs) == 1 && p.broke { // it uses the headers, or only asks whether it is there
+		if name := p.recipe.Needs[needs[0]].Names()[0]; advice.Brings(p.recipe, name) == nil {
+			p.required, p.judged = name, nil
+		}
+	}
+	return err
 }
 
 // turnOff turns off what needs a library that no file is linked with.
@@ -223,6 +231,7 @@ func (p *probe) judge() (judgement, error) {
 		return judgement{}, err
 	}
 	found, err := judge(p.m, known, p.recipe, built)
+	found.unused = slices.DeleteFunc(found.unused, func(need string) bool { return need == p.required })
 	if err == nil {
 		p.judged, p.found = p.job, found
 	}
@@ -276,6 +285,9 @@ type probe struct {
 	useless []string
 	judged  *build.Job // the build that found is about
 	found   judgement
+
+	broke    bool   // what better has tried does not build
+	required string // a need that no file is linked with, and that it does not build without
 }
 
 func (p *probe) date() string { return p.m.Now().Format("2006-01-02") }
