@@ -552,7 +552,7 @@ func (h *hearing) settle(run *heardRun) (err error) {
 			if err != nil {
 				return err
 			}
-			if other.OK || lastError(other.Output) != lastError(run.Output) {
+			if other.OK || len(other.Asked) > len(run.Asked) { // it got further
 				h.args, run = args, other
 			}
 			continue

@@ -69,6 +69,12 @@ func (k *Packages) Control(ctx context.Context, pkg, file string) (string, error
 	return k.ask(ctx, "--control-show", pkg, file)
 }
 
+// Unpacks reports whether the machine's dpkg unpacks a compression, by the list in its help.
+func (k *Packages) Unpacks(ctx context.Context, compression string) bool {
+	out, _, err := k.programs.run(ctx, "", k.programs.Find("dpkg-deb"), "--help")
+	return err == nil && strings.Contains(out, compression)
+}
+
 // Spellings are the forms that a path may have in the package manager's lists: as it is, without
 // its links, and as it was before /bin and /lib became links into /usr.
 func Spellings(path string) []string {

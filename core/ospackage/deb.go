@@ -64,6 +64,10 @@ func (p *Package) WriteDeb(out *os.File, scratch string) error {
 	if _, err := data.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
+	suffix := ".zst"
+	if p.Packing == Gzip {
+		suffix = ".gz"
+	}
 	const most = 9_999_999_999 // ten digits
 	if size > most {
 		return Bad(p.Name, "a .deb can have at most 9.9 GB")
@@ -76,7 +80,7 @@ func (p *Package) WriteDeb(out *os.File, scratch string) error {
 		size int64
 		data io.Reader
 	}{{"debian-binary", 4, strings.NewReader("2.0\n")}, {"control.tar.gz", int64(len(control)), bytes.NewReader(control)},
-		{"data.tar" + map[Packing]string{Zstd: ".zst", Gzip: ".gz"}[p.Packing], size, data}} {
+		{"data.tar" + suffix, size, data}} {
 		fmt.Fprintf(out, "%-16s%-12d%-6d%-6d%-8s%-10d`\n", m.name, p.Time.Unix(), 0, 0, "100644", m.size)
 		if _, err := io.Copy(out, m.data); err != nil {
 			return err

@@ -34,7 +34,7 @@ type Packing string
 
 // The compressions. Every dpkg reads gzip; zstd is faster, and needs dpkg 1.21.18 or later.
 const (
-	Zstd Packing = ""
+	Zstd Packing = "zstd"
 	Gzip Packing = "gzip"
 )
 
@@ -51,7 +51,7 @@ type Package struct {
 	Depends                             []Relation
 	Provides                            []Relation
 	Files                               []File  // in any order; directories only where the package has them to itself
-	Packing                             Packing // of a .deb; a .rpm has zstd
+	Packing                             Packing // of a .deb, Zstd by default; a .rpm has zstd
 	Loader                              bool    // directories that the loader looks in change: its cache has to be renewed
 	After                               string  // shell text that is run once it is installed, or ""
 	Changes                             []Change

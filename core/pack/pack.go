@@ -69,6 +69,7 @@ type packing struct {
 	files     map[store.Ref][]store.File
 	needs     map[store.Ref]*requires
 	system    system
+	packing   ospackage.Packing
 	unknown   map[string]bool
 	renamed   []landing.Naming
 	libraries func(name string) string // of the operating system
@@ -92,6 +93,9 @@ func Plan(ctx context.Context, m *machine.Machine, ask Ask) (*Planned, error) {
 	}
 	p.files, p.needs, p.unknown, p.libraries = map[store.Ref][]store.File{}, map[store.Ref]*requires{}, map[string]bool{},
 		machine.SystemLibraries()
+	if p.packing == "" && ask.Format == ospackage.Deb && m.Packages != nil && !m.Packages.Unpacks(ctx, "zstd") {
+		p.packing = ospackage.Gzip
+	}
 	named, err := p.named()
 	if err != nil {
 		return nil, err
@@ -132,7 +136,7 @@ func start(m *machine.Machine, ask Ask) (*packing, error) {
 			Remedy(problem.SetMaintainer, m.Place.Shown(m.Settings.File))
 	}
 	system, err := systemOf(m, ask.Format)
-	return &packing{m: m, ask: ask, system: system}, err
+	return &packing{m: m, ask: ask, system: system, packing: ospackage.Packing(m.Settings.Pack.Packing)}, err
 }
 
 // apart are the packages, one for each tree.
@@ -309,7 +313,7 @@ func (p *packing) begin(r *store.Receipt, id, more, arch string) (*ospackage.Pac
 	}
 	o := &ospackage.Package{Name: name, Epoch: p.epochOf(r.Name), Version: v, Release: release, Arch: arch,
 		Summary: r.Summary, Home: r.Home, License: r.License, Maintainer: s.Maintainer, Time: made,
-		Packing: ospackage.Packing(s.Packing)}
+		Packing: p.packing}
 	o.Changes = []ospackage.Change{{Version: o.Whole(), By: s.Maintainer, Lines: changesOf(r), Time: made}}
 	return o, nil
 }

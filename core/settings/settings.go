@@ -101,7 +101,7 @@ type Pack struct {
 	Suffix     string // of their versions
 	Links      string // where the names of programs are
 	Rebuild    int    // distinguishes packages of one version
-	Packing    string // of .deb files: gzip, or "" for zstd
+	Packing    string // of .deb files: gzip, zstd, or "" for what this machine's dpkg unpacks
 	Epochs     []*Epoch
 }
 
@@ -474,8 +474,8 @@ func (p *Pack) keys() []tomlfile.Key {
 		tomlfile.Number("rebuild", &p.Rebuild, 1, 99999,
 			"Distinguishes packages of the same version: raise it when you pack a version again. Default: 1."),
 		tomlfile.Parsed("packing", "gzip or zstd", &p.Packing, packing,
-			"The compression of .deb files: zstd (the default), which is faster and smaller and needs dpkg 1.21.18 (Debian 12) "+
-				"or a dpkg of Ubuntu, or gzip, which every dpkg reads."),
+			"The compression of .deb files: zstd, which is faster and smaller, or gzip, which every dpkg unpacks. Default: zstd "+
+				"if this machine's dpkg unpacks it, as those of Debian since 12 and of Ubuntu do."),
 		tomlfile.Text("links", &p.Links, "The directory in which their programs are linked. Default: /usr/local.").
 			Check(mustBeAbsolute),
 		tomlfile.Named("epoch", &p.Epochs, epochKeys, recipe.CheckName,
@@ -495,11 +495,8 @@ var (
 )
 
 func packing(text string) (string, error) {
-	switch text {
-	case "gzip":
+	if text == "gzip" || text == "zstd" {
 		return text, nil
-	case "zstd":
-		return "", nil
 	}
 	return "", &tomlfile.At{Advice: "it can be: gzip, zstd", Err: fmt.Errorf("packing cannot be %q", text)}
 }
