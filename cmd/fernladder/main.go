@@ -31,7 +31,9 @@ func limitHeap() {
 			return
 		}
 		debug.SetGCPercent(70)
-		debug.SetMemoryLimit(math.MaxInt64) // which would have it collected all the time
+		if debug.SetMemoryLimit(-1) == small { // which would have it collected all the time
+			debug.SetMemoryLimit(math.MaxInt64)
+		}
 	}
 	runtime.SetFinalizer(m, m.collected)
 }

@@ -202,7 +202,8 @@ func built(files fs.FS, dir string) bool {
 		}
 	}
 	entries, _ := fs.ReadDir(files, dir)
-	return dir != "." && slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return unixMakefile.MatchString(e.Name()) })
+	return dir != "." &&
+		slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return unixMakefile.MatchString(e.Name()) })
 }
 
 // tree is an unpacked source, with what was read of it.

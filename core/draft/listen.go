@@ -447,13 +447,16 @@ func (r *listeningRoom) run(ctx context.Context, name, dir string, argv []string
 		return nil, err
 	}
 	defer output.Close()
+	ended := make(chan struct{})
+	defer close(ended)
+	go endRetries(output, inside.Leave, ended)
 	file, env := r.environment(argv[0], name, says, step)
-	ended, err := inside.Run(sandbox.Command{File: file, Argv: argv, Dir: dir, Output: output,
+	end, err := inside.Run(sandbox.Command{File: file, Argv: argv, Dir: dir, Output: output,
 		Env: append(env, "PWD="+dir)})
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
-	run := &heardRun{OK: err == nil && ended.Failed == "" && ended.Status == 0, CPU: ended.CPU, Output: tail(output)}
+	run := &heardRun{OK: err == nil && end.Failed == "" && end.Status == 0, CPU: end.CPU, Output: tail(output)}
 	if run.Late = limited.Err() != nil; run.Late {
 		run.Output = fmt.Sprintf("it was not done after %s", longest)
 	}
@@ -461,6 +464,25 @@ func (r *listeningRoom) run(ctx context.Context, name, dir string, argv []string
 	run.found(output, treesOf(step))
 	return run, nil
 }
+
+// endRetries ends a run that waits to try a download again, for minutes: a room has no network.
+func endRetries(output *os.File, end func(), ended <-chan struct{}) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ended:
+			return
+		case <-tick.C:
+			if retries.MatchString(tail(output)) {
+				end()
+				return
+			}
+		}
+	}
+}
+
+var retries = pattern.New(`(?mi)(?:^-- retrying\.\.\.$|\bretry(?:ing)? (?:after|in) \d+ sec)`)
 
 // isolated makes the sandbox of a run.
 func (r *listeningRoom) isolated(name, point, says string, step configureStep) (*sandbox.Session, error) {

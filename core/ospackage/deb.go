@@ -101,7 +101,7 @@ func (p *Package) debData(to io.Writer) (sums string, err error) {
 		return "", err
 	}
 	t := tar.NewWriter(packed)
-	changed := &Changed{}
+	contents := &copying{}
 	made := map[string]bool{"/": true}
 	var list strings.Builder
 	directory := func(dir string, f *File) error {
@@ -138,7 +138,7 @@ func (p *Package) debData(to io.Writer) (sums string, err error) {
 			h.Typeflag, h.Size = tar.TypeReg, f.Size
 			if err = t.WriteHeader(h); err == nil {
 				sum := md5.New()
-				if _, err = copied(io.MultiWriter(t, sum), f, changed); err == nil && !f.Config {
+				if _, err = contents.file(io.MultiWriter(t, sum), f); err == nil && !f.Config {
 					fmt.Fprintf(&list, "%x  %s\n", sum.Sum(nil), f.Path[1:])
 				}
 			}
@@ -147,8 +147,8 @@ func (p *Package) debData(to io.Writer) (sums string, err error) {
 			return "", err
 		}
 	}
-	if len(changed.Files) > 0 {
-		return "", changed
+	if err := contents.done(); err != nil {
+		return "", err
 	}
 	if err := t.Close(); err != nil {
 		return "", err
@@ -168,34 +168,47 @@ func (p *Package) packer(to io.Writer) (io.WriteCloser, error) {
 // zstdPacker packs parts of a few MiB side by side, at least two, so that what comes out
 // does not depend on how many processors there are.
 func zstdPacker(to io.Writer) (io.WriteCloser, error) {
-	return zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithWindowSize(2<<20),
+	return zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithWindowSize(1<<20),
 		zstd.WithConcurrentBlocks(true), zstd.WithEncoderConcurrency(min(max(2, runtime.GOMAXPROCS(0)), 8)))
 }
 
 // tarMode are the permissions of a file, with the bits of setuid, setgid and sticky.
 func tarMode(f File) int64 { return int64(unixMode(f) & 0o7777) }
 
-// copied copies the contents of a file, and returns their digest. One that is not as it
-// must be is noted, and what is missing of it filled up, so that the archive can be gone
-// on with.
-func copied(to io.Writer, f File, changed *Changed) (digest string, err error) {
+// A copying copies the contents of files. One that is not as it must be is noted, and what is missing
+// of it filled up, so that the archive can be gone on with.
+type copying struct {
+	changed []string
+	buffer  [128 << 10]byte
+}
+
+// file copies a file, and returns its digest.
+func (c *copying) file(to io.Writer, f File) (digest string, err error) {
 	from, err := f.Open()
 	if err != nil {
 		return "", err
 	}
 	defer from.Close()
 	sum := sha256.New()
-	n, err := io.Copy(io.MultiWriter(to, sum), io.LimitReader(from, f.Size))
+	n, err := io.CopyBuffer(io.MultiWriter(to, sum), io.LimitReader(from, f.Size), c.buffer[:])
 	if err != nil {
 		return "", err
 	}
 	digest = hex.EncodeToString(sum.Sum(nil))
-	more, _ := from.Read(make([]byte, 1))
+	more, _ := from.Read(c.buffer[:1])
 	if n < f.Size || more > 0 || f.SHA256 != "" && digest != f.SHA256 {
-		changed.Files = append(changed.Files, f.Path)
+		c.changed = append(c.changed, f.Path)
 		_, err = io.CopyN(to, zeros{}, f.Size-n)
 	}
 	return digest, err
+}
+
+// done is a *Changed if some files were not as they must be.
+func (c *copying) done() error {
+	if len(c.changed) > 0 {
+		return &Changed{c.changed}
+	}
+	return nil
 }
 
 type zeros struct{}

@@ -103,7 +103,7 @@ func (p *Package) cpio(to io.Writer) (digests []string, unpacked int64, err erro
 		return nil, 0, err
 	}
 	c := &counted{w: z}
-	changed := &Changed{}
+	contents := &copying{}
 	for i, f := range p.sorted() {
 		digest := ""
 		switch {
@@ -117,7 +117,7 @@ func (p *Package) cpio(to io.Writer) (digests []string, unpacked int64, err erro
 			return nil, 0, Bad(f.Path, "a file in a .rpm must be below 4 GiB")
 		default:
 			if err = cpioHead(c, "."+f.Path, i+1, unixMode(f), f.Size, p.Time.Unix()); err == nil {
-				if digest, err = copied(c, f, changed); err == nil {
+				if digest, err = contents.file(c, f); err == nil {
 					err = zeroed(c, f.Size)
 				}
 			}
@@ -127,8 +127,8 @@ func (p *Package) cpio(to io.Writer) (digests []string, unpacked int64, err erro
 		}
 		digests = append(digests, digest)
 	}
-	if len(changed.Files) > 0 {
-		return nil, 0, changed
+	if err := contents.done(); err != nil {
+		return nil, 0, err
 	}
 	if err := cpioHead(c, "TRAILER!!!", 0, 0, 0, 0); err != nil {
 		return nil, 0, err

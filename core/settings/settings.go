@@ -474,8 +474,8 @@ func (p *Pack) keys() []tomlfile.Key {
 		tomlfile.Number("rebuild", &p.Rebuild, 1, 99999,
 			"Distinguishes packages of the same version: raise it when you pack a version again. Default: 1."),
 		tomlfile.Parsed("packing", "gzip or zstd", &p.Packing, packing,
-			"The compression of .deb files: zstd, which is faster and smaller, or gzip, which every dpkg unpacks. Default: zstd "+
-				"if this machine's dpkg unpacks it, as those of Debian since 12 and of Ubuntu do."),
+			"The compression of .deb files: zstd, which is faster and smaller, or gzip, which every dpkg unpacks. Default: "+
+				"zstd if this machine's dpkg unpacks it, as those of Debian since 12 and of Ubuntu do."),
 		tomlfile.Text("links", &p.Links, "The directory in which their programs are linked. Default: /usr/local.").
 			Check(mustBeAbsolute),
 		tomlfile.Named("epoch", &p.Epochs, epochKeys, recipe.CheckName,
