@@ -239,8 +239,7 @@ func OptionOf(r *recipe.Recipe, argument string) *recipe.Option {
 // asked gives the argument that the source asks for: by an option that has it, or as it is.
 func asked(r *recipe.Recipe, argument string) *Answer {
 	change, says := func(e *tomlfile.Edit) {
-		e.SetTable("build", []string{"args"},
-			map[string]string{"args": tomlfile.QuoteList(append(slices.Clone(r.Build.Args), argument))})
+		AddArguments(e, r, argument)
 	}, fmt.Sprintf("# The argument %s is added, which the source asks for.", argument)
 	if o := OptionOf(r, argument); o != nil {
 		change, says = func(e *tomlfile.Edit) {
@@ -282,8 +281,7 @@ func turnedOff(r *recipe.Recipe, argument string) (change func(*tomlfile.Edit), 
 		}, fmt.Sprintf("The option %s is off.", o.Name)
 	}
 	return func(e *tomlfile.Edit) {
-		e.SetTable("build", []string{"args"},
-			map[string]string{"args": tomlfile.QuoteList(append(slices.Clone(r.Build.Args), argument))})
+		AddArguments(e, r, argument)
 	}, fmt.Sprintf("The argument %s is added.", argument)
 }
 

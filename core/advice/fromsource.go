@@ -26,10 +26,15 @@ var writers = map[string]string{"makeinfo": "MAKEINFO", "help2man": "HELP2MAN", 
 // withArguments adds arguments to those of a recipe.
 func withArguments(r *recipe.Recipe, says string, args ...string) *Answer {
 	return &Answer{Text: says, Args: args, change: func(e *tomlfile.Edit, why string) {
-		e.SetTable("build", []string{"args"},
-			map[string]string{"args": tomlfile.QuoteList(append(slices.Clone(r.Build.Args), args...))})
+		AddArguments(e, r, args...)
 		e.Append(why + "\n" + says)
 	}}
+}
+
+// AddArguments adds arguments to those of a recipe's build.
+func AddArguments(e *tomlfile.Edit, r *recipe.Recipe, args ...string) {
+	e.SetTable("build", []string{"args"},
+		map[string]string{"args": tomlfile.QuoteList(slices.Concat(r.Build.Args, args))})
 }
 
 // undocumented goes without a program that only writes documentation.

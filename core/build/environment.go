@@ -147,11 +147,12 @@ func neighbours(job *Job) []Neighbour {
 		role recipe.Role
 	}
 	seen := map[as]bool{}
-	add := func(j *Job, role recipe.Role, direct bool) {
-		if !seen[as{j, role}] {
+	add := func(j *Job, role recipe.Role, direct bool) (added bool) {
+		if added = !seen[as{j, role}]; added {
 			seen[as{j, role}] = true
 			found = append(found, Neighbour{j.Ref, j.Prefix, j.Away(), role, direct})
 		}
+		return added
 	}
 	for i, link := range job.Package.Needs {
 		add(job.Needs[i], link.Role, true)
@@ -159,8 +160,7 @@ func neighbours(job *Job) []Neighbour {
 	var follow func(j *Job, role recipe.Role)
 	follow = func(j *Job, role recipe.Role) {
 		for i, link := range j.Package.Needs {
-			if link.Role == role && !seen[as{j.Needs[i], role}] {
-				add(j.Needs[i], role, false)
+			if link.Role == role && add(j.Needs[i], role, false) {
 				follow(j.Needs[i], role)
 			}
 		}

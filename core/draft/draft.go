@@ -192,7 +192,8 @@ func subdirectories(files fs.FS, dir string) (found []string) {
 	return found
 }
 
-// built reports whether a directory has a build system.
+// built reports whether a directory has a build system. A makefile for systems like this one is enough
+// below the top, where nothing else is known of it.
 func built(files fs.FS, dir string) bool {
 	for _, name := range []string{"configure", "configure.ac", "configure.in", "meson.build", "CMakeLists.txt", "Makefile",
 		"makefile", "GNUmakefile", "Makefile.PL", "Build.PL", "pyproject.toml", "setup.py", "Cargo.toml", "go.mod", "wscript",

@@ -229,7 +229,6 @@ func (h *hearing) run(args []string, answers answers) (*heardRun, error) {
 		h.lock.Lock()
 		defer h.lock.Unlock()
 		h.cpu += run.CPU
-		h.apart = h.room.lacksOwn(run)
 		if h.runs++; h.progress != nil {
 			h.progress(h.doing, h.runs)
 		}
@@ -687,13 +686,13 @@ func (h *hearing) culprit(run *heardRun) (culprit inquiry, found bool) {
 		}
 	}
 	sees := func(file string) bool { return file != "" && h.room.Sees(file) }
-	words := lastWords(run.Output)
+	programs := lastWords(run.Output)
 	for _, a := range slices.Backward(run.Asked) {
 		if a.Kind == "program" {
-			words = append(words, a.Names...)
+			programs = append(programs, a.Names...)
 		}
 	}
-	for _, word := range words { // a program of the shelf that it names when it stops, or has looked for
+	for _, word := range programs { // a program of the shelf that it names when it stops, or has looked for
 		if _, answered := h.answers["program "+word]; !answered && h.known.treeOf(word) != "" &&
 			!sees(h.m.Programs.Find(word)) {
 			return inquiry{Kind: "program", Names: []string{word}}, true
@@ -714,6 +713,7 @@ func (h *hearing) stopped(run *heardRun) error {
 	if run.Late {
 		return &Unheard{run.Output}
 	}
+	h.apart = h.room.lacksOwn(run)
 	var programs []host.Question
 	for _, word := range programsOf(run.Output) {
 		programs = append(programs, host.Question{Kind: host.Program, Name: word})

@@ -407,7 +407,7 @@ func (k *Known) Find(kind, name string) (provider string, sure, found bool) {
 // supersedes reports whether a package is to be taken in the place of another that offers the same.
 // Of several releases that have recipes of their own, as moss2 and moss3, that is the newest.
 func (k *Known) supersedes(name, other string) bool {
-	if name == other || buildfile.Stem(name) != buildfile.Stem(other) {
+	if other == "" || name == other || buildfile.Stem(name) != buildfile.Stem(other) {
 		return true
 	}
 	its, err := version.Parse(k.versions[name])

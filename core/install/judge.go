@@ -56,8 +56,12 @@ func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe,
 		}
 	}
 	for i := 0; i < len(needs); i++ {
-		if err := libraries(m.Store, needs[i], func(name string) { of[name] = needs[i].Name }); err != nil {
+		files, err := m.Store.Files(needs[i])
+		if err != nil {
 			return found, err
+		}
+		for name := range libraries(files) {
+			of[name] = needs[i].Name
 		}
 		need, err := m.Store.Receipt(needs[i])
 		if err != nil {
@@ -69,10 +73,11 @@ func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe,
 			}
 		}
 	}
-	own := map[string]bool{}
-	if err := libraries(m.Store, built.Ref, func(name string) { own[name] = true }); err != nil {
+	files, err := m.Store.Files(built.Ref)
+	if err != nil {
 		return found, err
 	}
+	own := libraries(files)
 	used, told := map[string]bool{}, map[string]bool{}
 	tell := func(line string) {
 		if !told[line] {
@@ -129,9 +134,7 @@ func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe,
 			found.unused = append(found.unused, need.Name)
 		}
 	}
-	if err == nil {
-		found.below, err = misplaced(m.Store, built.Ref, tell)
-	}
+	found.below = misplaced(m.Store.Tree(built.Ref), files, tell)
 	for _, name := range built.Without {
 		if o := r.Option(name); o != nil && built.Options[name] == "on" {
 			tell(fmt.Sprintf("the option %s is on, but the source was configured without it", name))
@@ -142,11 +145,7 @@ func judge(m *machine.Machine, known *draft.Known, r *recipe.Recipe,
 
 // misplaced finds the directories below include in which headers of a tree include each other, if they
 // are not there, but directly in include. Others, which include them in the same way, do not find them.
-func misplaced(s *store.Store, ref store.Ref, tell func(string)) (below []string, err error) {
-	files, err := s.Files(ref)
-	if err != nil {
-		return nil, err
-	}
+func misplaced(tree string, files []store.File, tell func(string)) (below []string) {
 	has := map[string]bool{}
 	for _, f := range files {
 		has[f.Path] = true
@@ -156,21 +155,20 @@ func misplaced(s *store.Store, ref store.Ref, tell func(string)) (below []string
 			continue
 		}
 		const most = 1 << 18
-		text, err := safefs.ReadFile(filepath.Join(s.Tree(ref), f.Path), most)
+		text, err := safefs.ReadFile(filepath.Join(tree, f.Path), most)
 		if err != nil { // no header is that large
 			continue
 		}
 		for _, m := range includes.FindAllStringSubmatch(string(text), -1) {
 			there := path.Join("include", m[2])
-			if has[there] && !has[path.Join("include", m[1])] && !buildfile.OfC(m[1]+"/"+m[2]) {
+			if has[there] && !has[path.Join("include", m[1])] && !buildfile.OfC(m[1]+"/"+m[2]) &&
+				!slices.Contains(below, m[1]) {
 				tell(fmt.Sprintf("%s includes %s/%s, which is placed as %s", f.Path, m[1], m[2], there))
-				if !slices.Contains(below, m[1]) {
-					below = append(below, m[1])
-				}
+				below = append(below, m[1])
 			}
 		}
 	}
-	return below, nil
+	return below
 }
 
 // includes matches the inclusion of a header in a directory.
@@ -193,15 +191,15 @@ func indirect(s *store.Store, built *store.Receipt, need store.Link, used map[st
 	})
 }
 
-// libraries visits the names of the shared libraries of a tree.
-func libraries(s *store.Store, ref store.Ref, visit func(name string)) error {
-	files, err := s.Files(ref)
+// libraries are the names of the shared libraries among the files of a tree.
+func libraries(files []store.File) map[string]bool {
+	names := map[string]bool{}
 	for _, f := range files {
 		if base := path.Base(f.Path); f.Mode&fs.ModeDir == 0 && libraryFile.MatchString(base) {
-			visit(base)
+			names[base] = true
 		}
 	}
-	return err
+	return names
 }
 
 // binaries visits the programs and libraries of a tree.

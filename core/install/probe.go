@@ -133,11 +133,9 @@ func (p *probe) headers(ctx context.Context) error {
 		return err
 	}
 	argument += now.below[0]
-	args := tomlfile.QuoteList(append(slices.Clone(p.recipe.Build.Args), argument))
+	r := p.recipe
 	says := fmt.Sprintf("headers include each other as %s/…; the argument %s places them there.", now.below[0], argument)
-	return p.mend(ctx, now, []string{says}, func(e *tomlfile.Edit) {
-		e.SetTable("build", []string{"args"}, map[string]string{"args": args})
-	})
+	return p.mend(ctx, now, []string{says}, func(e *tomlfile.Edit) { advice.AddArguments(e, r, argument) })
 }
 
 // link has the libraries linked with the needs that they use, if they are not.
